@@ -1,0 +1,44 @@
+"""The canonical form of a text: what two spellings of one address have in common.
+
+It must never make one of two different addresses: punctuation that can carry meaning in a house number
+is kept (12/1 is not 12-1, and neither is 121), and no digit changes its kind (12² is not 122), which is
+why the text is composed with NFC and not with NFKC.
+"""
+
+import re
+import unicodedata
+
+SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE stands in no address
+
+
+def fold_blanks(text: str) -> str:
+    """NFC, every run of blanks (no-break and zero-width ones too) as one space, none at the ends."""
+    composed = unicodedata.normalize("NFC", text)
+    return " ".join(composed.replace("\u200b", " ").replace("\ufeff", " ").split())
+
+
+def canonical(text: str) -> str:
+    """NFC, casefolded, blanks folded, punctuation dropped except where it touches a number.
+
+    >>> canonical("  12/1  Kelp-Lane. ")
+    '12/1 kelp lane'
+    """
+    folded = unicodedata.normalize("NFC", fold_blanks(text).casefold())
+    if folded.isascii() and folded.replace(" ", "").isalnum():
+        return folded
+    kept = [_keep(folded, i) if _is_punctuation(c) else c for i, c in enumerate(folded)]
+    return re.sub(r"(?<=\d) ?([^\w\s]) ?(?=\d)", r"\1", " ".join("".join(kept).split()))
+
+
+def _is_punctuation(character: str) -> bool:
+    return unicodedata.category(character).startswith("P")
+
+
+def _keep(text: str, at: int) -> str:
+    """The punctuation at this place when it belongs to a number, else a blank."""
+    before, after = text[:at].rstrip(), text[at + 1 :].lstrip()
+    if not before or not after or not before[-1].isalnum() or not after[0].isalnum():
+        return " "
+    digits = before[-1].isnumeric() + after[0].isnumeric()
+    tight = before == text[:at] and after == text[at + 1 :]
+    return text[at] if digits == 2 or (digits == 1 and tight) else " "

@@ -1,0 +1,37 @@
+"""The keys of the design: one for the raw cells, one for a question.
+
+A key is a BLAKE2b digest of 128 bits in hexadecimal, so that no address stands in an index twice over.
+"""
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from yellowtor.addresses.canonical import SEPARATOR
+
+
+def digest(*parts: str) -> str:
+    """128 bits of BLAKE2b over the parts, as 32 hexadecimal digits."""
+    return hashlib.blake2b(SEPARATOR.join(parts).encode(), digest_size=16).hexdigest()
+
+
+def raw_hash(cells: Sequence[str]) -> str:
+    """The fingerprint of a record's address cells just as they stand: any edit at all changes it."""
+    return digest(*cells)
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """What, beside the address, makes two questions different. Never a credential."""
+
+    service: str
+    operation: str
+    template: str
+    language: str
+    country: str
+    count: int
+
+    def question_key(self, address_key: str) -> str:
+        return digest(
+            address_key, self.service, self.operation, self.template, self.language, self.country, str(self.count)
+        )

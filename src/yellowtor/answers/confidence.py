@@ -1,0 +1,95 @@
+"""Confidence: the probability that the point lies within the job's tolerance of the true place.
+
+First version: a product of factors, each from one named feature of the evidence and each with its reason.
+It is marked "estimate" until it is calibrated on addresses whose truth is known.
+"""
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from yellowtor.answers.evidence import Evidence
+from yellowtor.answers.levels import Method
+
+VERSION = "estimate-1"  # enters the judgement key: another formula judges kept replies anew
+NAMES = {"number": "house number", "street": "street", "town": "town", "postcode": "postcode", "region": "region"}
+CERTAIN = 0.98  # no service is surer than this about anything
+
+
+@dataclass(frozen=True, slots=True)
+class Confidence:
+    """A probability from 0 to 1, and the readable reasons for it, heaviest first."""
+
+    value: float
+    reasons: tuple[str, ...]
+    basis: str = "estimate"
+
+
+def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
+    """The confidence that this evidence gives within tolerance_m metres."""
+    factors = [*_fineness(evidence, tolerance_m), *_agreement(evidence), *_rivals(evidence), *_area(evidence)]
+    value = CERTAIN * math.prod(factor for factor, _ in factors)
+    reasons = tuple(reason for factor, reason in sorted(factors, key=lambda f: f[0]) if reason)
+    return Confidence(round(value, 3), reasons)
+
+
+def _fineness(evidence: Evidence, tolerance_m: float) -> Iterator[tuple[float, str]]:
+    level = str(evidence.level) if evidence.level else "unknown level"
+    if evidence.reach_m > tolerance_m:
+        reason = f"the point stands for a {level}, up to {_length(evidence.reach_m)} away"
+        yield 0.95 * tolerance_m / evidence.reach_m, reason
+    else:
+        yield 1.0, f"the point stands for a {level}"
+    if evidence.method is Method.INTERPOLATED:
+        yield 0.7, "the point is interpolated between neighbours"
+
+
+def _agreement(evidence: Evidence) -> Iterator[tuple[float, str]]:
+    agreement = evidence.agreement
+    if evidence.asked_number and agreement.number is None:
+        yield 0.5, "the house number is not confirmed"
+    if agreement.number is not None:
+        yield (1.0, "house number agrees") if agreement.number == 1 else (0.1, "another house number is answered")
+    for part, strict in (("street", 2.0), ("town", 2.0)):
+        value = getattr(agreement, part)
+        if value is None:
+            yield 0.6, f"the {part} is not confirmed"
+        else:
+            yield _similar(value, strict), _agrees(NAMES[part], value)
+    if agreement.postcode is not None:
+        yield 0.4 + 0.6 * agreement.postcode, _agrees("postcode", agreement.postcode)
+    if agreement.region is not None and agreement.region < 0.8:
+        yield 0.5, "another region is answered"
+    if agreement.country is not None and agreement.country < 0.8:
+        yield 0.02, "another country is answered"
+
+
+def _similar(value: float, strict: float) -> float:
+    """From the similarity of two names to the probability that they mean one thing.
+
+    Names that differ in one letter of ten are nearly always one; those alike by less than half are not.
+    """
+    if value >= 0.97:
+        return 1.0
+    return max(0.02, 1 - strict * (1 - value) ** 1.25) if value > 0.5 else 0.05
+
+
+def _agrees(name: str, value: float) -> str:
+    if value == 1:
+        return f"{name} agrees"
+    return f"{name} agrees in part ({value:.2f})" if value > 0.5 else f"another {name} is answered"
+
+
+def _rivals(evidence: Evidence) -> Iterator[tuple[float, str]]:
+    if evidence.rivals:
+        places = "another place fits" if evidence.rivals == 1 else f"{evidence.rivals} other places fit"
+        yield 1 / (1 + evidence.rivals), f"{places} as well, up to {_length(evidence.spread_m)} away"
+
+
+def _area(evidence: Evidence) -> Iterator[tuple[float, str]]:
+    if evidence.inside is False:
+        yield 0.02, "the point lies outside the job's area"
+
+
+def _length(metres: float) -> str:
+    return f"{metres / 1000:.1f} km" if metres >= 1000 else f"{metres:.0f} m"

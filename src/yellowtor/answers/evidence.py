@@ -1,0 +1,71 @@
+"""The named features on which the judgement of one answer rests. Nothing else may enter a confidence."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from yellowtor.addresses.address import Address
+from yellowtor.addresses.compare import Agreement, compare, split_number
+from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.levels import Level, Method
+from yellowtor.answers.position import Area, distance_m
+
+WEIGHTS = {"number": 2.0, "street": 3.0, "town": 3.0, "postcode": 1.5, "region": 0.5, "country": 3.0}
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What speaks for and against a candidate. Distances in metres, agreement from 0 to 1 or None."""
+
+    level: Level | None
+    method: Method | None
+    reach_m: float
+    agreement: Agreement
+    asked_number: bool
+    rivals: int
+    spread_m: float
+    inside: bool | None
+
+
+def agreement_score(agreement: Agreement) -> float:
+    """The weighted mean of the parts that can be compared; 0 when none can."""
+    known = [(value, WEIGHTS[part]) for part in WEIGHTS if (value := getattr(agreement, part)) is not None]
+    return sum(v * w for v, w in known) / sum(w for _, w in known) if known else 0.0
+
+
+def _merit(agreement: Agreement, candidate: Candidate) -> float:
+    """Of candidates that agree about as well, the finer one is the better."""
+    rank = candidate.level.rank if candidate.level else len(Level)
+    return agreement_score(agreement) - 0.02 * rank
+
+
+def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) -> tuple[Candidate, Evidence]:
+    """The best of the candidates (at least one) and the evidence about it.
+
+    A rival is another candidate that agrees nearly as well and lies further off than both may reach.
+    """
+    agreements = [compare(asked, candidate.parts) for candidate in candidates]
+    merits = [_merit(agreement, c) for agreement, c in zip(agreements, candidates, strict=True)]
+    at = max(range(len(candidates)), key=lambda i: (merits[i], -i))
+    best = candidates[at]
+    apart = [
+        distance_m(best.position, other.position)
+        for i, other in enumerate(candidates)
+        if i != at and merits[at] - merits[i] < 0.06 and not _contradicts(agreements[i], agreements[at])
+    ]
+    far = [d for d in apart if d > 2 * best.reach_m]
+    number, _ = split_number(asked.number, asked.street or asked.whole.split(",")[0])
+    return best, Evidence(
+        level=best.level,
+        method=best.method,
+        reach_m=best.reach_m,
+        agreement=agreements[at],
+        asked_number=bool(number),
+        rivals=len(far),
+        spread_m=max(far, default=0.0),
+        inside=area.holds(best.position) if area else None,
+    )
+
+
+def _contradicts(rival: Agreement, best: Agreement) -> bool:
+    """Whether a rival is ruled out by a part that the best one confirms."""
+    return any(getattr(rival, part) == 0 and getattr(best, part) == 1 for part in ("number", "postcode", "country"))

@@ -1,0 +1,156 @@
+"""Reading a JSON reply: which kind it is, and which candidates it offers.
+
+A coordinate is only ever taken from a field that the description names and that holds a number (or the
+text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
+"""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.levels import Level, Method
+from yellowtor.answers.paths import Finder
+from yellowtor.answers.position import Area, Position
+
+BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
+    400: Kind.QUESTION_REFUSED,
+    401: Kind.KEY_REFUSED,
+    402: Kind.NOT_PERMITTED,
+    403: Kind.NOT_PERMITTED,
+    404: Kind.NOTHING_FOUND,
+    408: Kind.UNAVAILABLE,
+    414: Kind.QUESTION_REFUSED,
+    422: Kind.QUESTION_REFUSED,
+    425: Kind.UNAVAILABLE,
+    429: Kind.TOO_FAST,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """If the status is this one (or any) and the path finds this value, the reply is of this kind."""
+
+    kind: Kind
+    status: int | None = None
+    find: Finder | None = None
+    equals: Any = None
+
+    def holds(self, status: int, body: Any) -> bool:
+        if self.status is not None and self.status != status:
+            return False
+        return self.find is None or self.equals in self.find(body)
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How a service's replies are read: compiled rules, paths and its words for levels."""
+
+    rules: Sequence[Rule]
+    candidates: Finder
+    fields: Mapping[str, Finder]
+    box: Sequence[Finder] = ()  # west, south, east, north
+    message: Finder | None = None
+    levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """What a reply was found to say. `remarks` tell what was passed over, and why."""
+
+    kind: Kind
+    candidates: Sequence[Candidate] = ()
+    message: str = ""
+    remarks: Sequence[str] = ()
+
+
+def read_reply(reading: Reading, status: int, body: bytes) -> Read:
+    """The kind of a reply and the candidates in it. Never raises, whatever the bytes are."""
+    try:
+        data = json.loads(body)
+    except (ValueError, RecursionError):
+        kind = _by_status(status)
+        if kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
+            return Read(Kind.UNREADABLE, message=_no_json(body))
+        return Read(kind, message=_no_json(body))
+    message = _message(reading, data)
+    kind = next((rule.kind for rule in reading.rules if rule.holds(status, data)), None) or _by_status(status)
+    if kind is not Kind.ANSWERED:
+        return Read(kind, message=message)
+    found = reading.candidates(data)
+    candidates, remarks = [], []
+    for item in found:
+        made = _candidate(reading, item)
+        candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
+    if candidates:
+        return Read(kind, candidates, message, remarks)
+    if found:
+        return Read(Kind.UNREADABLE, (), message or remarks[0], remarks)
+    return Read(Kind.NOTHING_FOUND, (), message)
+
+
+def _by_status(status: int) -> Kind:
+    if 200 <= status < 300:
+        return Kind.ANSWERED
+    return BY_STATUS.get(status, Kind.UNAVAILABLE if status >= 500 else Kind.UNREADABLE)
+
+
+def _no_json(body: bytes) -> str:
+    start = body[:200].lstrip().lower()
+    if start.startswith((b"<!doctype html", b"<html")):
+        return "a web page came where JSON was promised"
+    if start.startswith((b"{", b"[")):
+        return f"the reply is cut short or damaged after {len(body)} bytes"
+    return "the reply is not JSON" if body else "the reply is empty"
+
+
+def _message(reading: Reading, data: Any) -> str:
+    found = reading.message(data) if reading.message else []
+    return " ".join(str(text) for text in found if isinstance(text, str | int))[:300]
+
+
+def _candidate(reading: Reading, item: Any) -> Candidate | str:
+    """The candidate in this part of a reply, or why there is none."""
+    text = {name: _text(find(item)) for name, find in reading.fields.items()}
+    lat, lon = _number(text.pop("latitude", "")), _number(text.pop("longitude", ""))
+    if lat is None or lon is None:
+        return "a place without a position was passed over"
+    try:
+        position = Position(lat, lon)
+    except ValueError as error:
+        return f"{error}: passed over"
+    if position.is_null_island:
+        return "the position 0,0 is no answer: passed over"
+    word = text.pop("level", "")
+    level, method = reading.levels.get(word, (None, None))
+    label = text.pop("label", "")
+    return Candidate(position, level, method, label, {p: t for p, t in text.items() if t}, _box(reading, item))
+
+
+def _text(found: list[Any]) -> str:
+    value = found[0] if found else None
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        return ""
+    return str(value).strip()
+
+
+def _number(text: str) -> float | None:
+    try:
+        number = float(text)
+    except ValueError:
+        return None
+    return number if abs(number) < 1e6 else None
+
+
+def _box(reading: Reading, item: Any) -> Area | None:
+    if len(reading.box) != 4:
+        return None
+    sides = [_number(_text(find(item))) for find in reading.box]
+    west, south, east, north = sides
+    if west is None or south is None or east is None or north is None:
+        return None
+    if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):
+        return None
+    return Area(west, south, east, north)

@@ -1,0 +1,121 @@
+"""Plain values that pass between a run and its ledger."""
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from yellowtor.answers.kinds import Kind
+
+
+class Scanned(NamedTuple):
+    """A record as the source has it now. `held` are its coordinates as they are written, or None."""
+
+    key: str
+    raw_hash: str
+    held: str | None
+
+
+class Known(NamedTuple):
+    """A scanned record beside what the ledger remembers of it (None for a new one)."""
+
+    key: str
+    raw_hash: str
+    held: str | None
+    known_hash: str | None
+    known_held: str | None
+    held_hash: str | None
+    written: str | None
+
+    @property
+    def is_new(self) -> bool:
+        return self.known_hash is None
+
+
+class Work(NamedTuple):
+    """What a record has become after composing: `state` is kept, incomplete or ask."""
+
+    key: str
+    raw_hash: str
+    held: str | None
+    held_hash: str
+    state: str
+    reason: str
+    address: str
+    address_key: str
+    question_key: str | None
+
+
+class Question(NamedTuple):
+    """One open question: its key, the address (JSON) and how many records wait for it."""
+
+    key: str
+    address: str
+    records: int
+
+
+class Unjudged(NamedTuple):
+    """A record whose reply has not been judged by today's thresholds."""
+
+    key: str
+    address: str
+    reply_id: int
+    kind: Kind
+    status: int
+    message: str
+    candidates: str | None
+    body: bytes
+
+
+class Judged(NamedTuple):
+    """The judgement of a record, as the ledger keeps it and the writers need it."""
+
+    key: str
+    outcome: str
+    lat: float | None
+    lon: float | None
+    confidence: float | None
+    basis: str
+    level: str
+    matched: str
+    reasons: str
+    reply_id: int | None
+
+
+class Answer(NamedTuple):
+    """How one record stands now: what is written back and drawn."""
+
+    key: str
+    raw_hash: str
+    held: str | None
+    written: str | None
+    address: str
+    outcome: str
+    lat: float | None
+    lon: float | None
+    confidence: float | None
+    basis: str
+    level: str
+    matched: str
+    reasons: str
+
+
+@dataclass(frozen=True, slots=True)
+class Reserved:
+    """A reservation that is durable: the request may leave at send_at (seconds of the boot clock)."""
+
+    request_id: int
+    send_at: float
+
+
+@dataclass(frozen=True, slots=True)
+class Spent:
+    """The allowance of the day is spent until resets_at (ISO 8601, UTC)."""
+
+    resets_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class AlreadyKnown:
+    """Another run has put this question's reply into the ledger; nothing need be sent."""
+
+
+Reservation = Reserved | Spent | AlreadyKnown

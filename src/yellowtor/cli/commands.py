@@ -1,0 +1,139 @@
+"""The bodies of the commands: load, call the verb, show, and choose the exit code."""
+
+import os
+import shutil
+import signal
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import as_file, files
+from pathlib import Path
+
+import typer
+
+from yellowtor.addresses.address import Address
+from yellowtor.addresses.canonical import fold_blanks
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.outcome import Outcome, Thresholds
+from yellowtor.cli import report
+from yellowtor.cli.console import Progress, stderr, stdout, write_out
+from yellowtor.cli.wiring import CLOCK, job_parts, load_service, service_book
+from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
+from yellowtor.run.conduct import Options, Summary, conduct, refused
+from yellowtor.run.stop import StopWish
+from yellowtor.run.trial import try_address
+from yellowtor.standin.server import Manners, StandIn, running
+
+
+def run_command(
+    path: Path, *, dry_run: bool, at_most: int | None, again_failed: bool, strict: bool, as_json: bool
+) -> None:
+    options = Options(dry_run, at_most, again_failed)
+    summary = _run(path, options)
+    if as_json:
+        write_out(report.summary_json(summary))
+    else:
+        report.report(stderr(), summary, dry_run=dry_run)
+    raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
+
+
+def _run(path: Path, options: Options) -> Summary:
+    console, stop = stderr(), StopWish()
+    with job_parts(path, again_failed=options.again_failed) as (parts, remarks), signals(stop):
+        progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
+        for remark in remarks:
+            progress.remark(remark)
+        with progress.shown():
+            return conduct(parts, options, progress, stop)
+
+
+def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
+    if refused(summary):
+        return Exit.KEY_REFUSED
+    if summary.asked.interrupted:
+        return Exit.INTERRUPTED
+    if summary.outcomes[Outcome.WAITING] and summary.asked.stopped_by:
+        return Exit.WAITING
+    if summary.outcomes[Outcome.WAITING] and options.at_most is None and not options.dry_run:
+        return Exit.WAITING
+    if strict and any(summary.outcomes[o] for o in (Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED)):
+        return Exit.DOUBTFUL
+    return Exit.ENDED
+
+
+@contextmanager
+def signals(stop: StopWish) -> Iterator[None]:
+    """While the body runs, Ctrl-C and SIGTERM are a wish to stop."""
+    names = [signal.SIGINT, signal.SIGTERM]
+    before = {name: signal.signal(name, lambda *_: stop.ask()) for name in names}
+    try:
+        yield
+    finally:
+        for name, handler in before.items():
+            signal.signal(name, handler)
+
+
+def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger: Path | None) -> None:
+    address = Address(whole=fold_blanks(text))
+    if not address.key().strip("\x1f"):
+        raise BadJob("The address is empty. Nothing was sent.")
+    service, remarks = load_service(path)
+    for remark in remarks:
+        stderr().print(f"note: {remark}", style="yellow")
+    with service_book(service, path, ledger, "everything" if anew else "nothing") as book:
+        trial = try_address(address, service, book, CLOCK, Thresholds(tolerance_m, 0.8), anew=anew)
+    report.show_trial(stdout(), trial)
+    kind = trial.read.kind
+    if kind in {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}:
+        raise typer.Exit(int(Exit.KEY_REFUSED))
+    if not kind.is_answer:
+        raise typer.Exit(int(Exit.WAITING if kind in {Kind.WINDOW_SPENT, Kind.TOO_FAST} else Exit.FAULT))
+
+
+def demo_command(into: Path) -> None:
+    console = stderr()
+    again = (into / "ledger.sqlite").exists()
+    with as_file(files("yellowtor.demo") / "data") as data:
+        _lay_out(data, into)
+        with running(StandIn(data, Manners())) as address:
+            os.environ |= {"YELLOWTOR_STANDIN": address, "YELLOWTOR_STANDIN_KEY": Manners().key}
+            console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
+            summary = _run(into / "job.toml", Options())
+    report.report(console, summary, dry_run=False)
+    if again and not summary.asked.sent:
+        console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")
+    console.print(f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: that is all it took.", soft_wrap=True)
+
+
+def _lay_out(data: Path, into: Path) -> None:
+    """Copy the example's files that are not there yet; what somebody changed is left as it is."""
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        for name in ("job.toml", "stand-in.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson"):
+            if not (into / name).exists():
+                shutil.copyfile(data / name, into / name)
+    except OSError as error:
+        raise BadSource(
+            f"The example can't be laid into {into}: {error.strerror}. Say --into another folder."
+        ) from error
+
+
+def stand_in_command(port: int, manners: Manners, gazetteer: Path | None) -> None:
+    ended = threading.Event()
+    for name in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(name, lambda *_: ended.set())
+    with as_file(files("yellowtor.demo") / "data") as data:
+        try:
+            standin = StandIn(gazetteer or data, manners)
+        except OSError as error:
+            raise BadSource(f"{gazetteer} holds no gazetteer: {error}.") from error
+        try:
+            with running(standin, port) as address:
+                write_out(address)
+                stderr().print(
+                    f"The stand-in answers at {address}/find; its counters are at {address}/counters. Ctrl-C ends it.",
+                    soft_wrap=True,
+                )
+                ended.wait()
+        except OSError as error:
+            raise YellowtorError(f"Port {port} on 127.0.0.1 can't be had: {error.strerror}. Say --port 0.") from error

@@ -1,0 +1,121 @@
+"""The one door for output: data on standard output, everything else on standard error."""
+
+import sys
+import time
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from rich.console import Console
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.answers.outcome import Outcome
+from yellowtor.markers.look import MARKS
+from yellowtor.run.conduct import Summary
+
+EVERY_S = 3.0  # between two plain lines where standard error is no terminal
+
+
+def stdout() -> Console:
+    return Console(highlight=False, soft_wrap=True)
+
+
+def stderr() -> Console:
+    return Console(stderr=True, highlight=False)
+
+
+def mark(outcome: Outcome) -> Text:
+    """An outcome with its sign, in its colour."""
+    style = MARKS[outcome.value]
+    return Text(f"{style.sign} {outcome.value}", style.style)
+
+
+class Progress:
+    """Watches a run: one live line on a terminal, a plain line every few seconds elsewhere."""
+
+    def __init__(self, console: Console, interval_s: float, left_today: int | None = None) -> None:
+        self._console = console
+        self._interval_s = interval_s
+        self._left = left_today
+        self._phase, self._total, self._count, self._sent = "", None, 0, 0  # type: str, int | None, int, int
+        self._outcomes: Counter[Outcome] = Counter()
+        self._started = self._told = time.monotonic()
+
+    def phase(self, name: str, total: int | None = None) -> None:
+        self._phase, self._total, self._count = name, total, 0
+        self._started = time.monotonic()
+
+    def advanced(self, count: int) -> None:
+        self._count += count
+        self._plain()
+
+    def asked(self, outcome: Outcome, records: int) -> None:
+        self._outcomes[outcome] += records
+        self.advanced(1)
+
+    def sent(self) -> None:
+        self._sent += 1
+
+    def remark(self, text: str) -> None:
+        self._console.print(f"note: {text}", style="yellow", soft_wrap=True)
+
+    def _plain(self) -> None:
+        if self._console.is_terminal or time.monotonic() - self._told < EVERY_S:
+            return
+        self._told = time.monotonic()
+        self._console.print(self.line().plain, soft_wrap=True)
+
+    def line(self) -> Text:
+        """Where the run is: phase, count, outcomes, rate, allowance left, time left."""
+        seconds = max(time.monotonic() - self._started, 1e-6)
+        text = Text(f"{self._phase:<8}", "bold")
+        text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
+        if self._phase != "Asking":
+            return text
+        for outcome, count in sorted(self._outcomes.items(), key=lambda item: list(Outcome).index(item[0])):
+            text.append("  ").append(mark(outcome)).append(f" {count:,}")
+        text.append(f"  · {self._sent / seconds:.1f}/s")
+        if self._left is not None:
+            text.append(f" · {max(0, self._left - self._sent):,} left today")
+        if self._total and self._count:
+            rest = (self._total - self._count) * max(self._interval_s, seconds / max(1, self._count))
+            text.append(f" · {duration(rest)} to go")
+        return text
+
+    @contextmanager
+    def shown(self) -> Iterator[None]:
+        """Keep the line on the screen while the body runs."""
+        if not self._console.is_terminal:
+            yield
+            return
+        with Live(get_renderable=self.line, console=self._console, transient=True, refresh_per_second=8):
+            yield
+
+
+def duration(seconds: float) -> str:
+    """Seconds as people say them: 8 s, 3 min, 2 h 10 min."""
+    minutes = round(seconds / 60)
+    if seconds < 90:
+        return f"{max(0, round(seconds))} s"
+    return f"{minutes} min" if minutes < 120 else f"{minutes // 60} h {minutes % 60} min"
+
+
+def outcome_table(summary: Summary) -> Table:
+    """Records by outcome."""
+    table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column()
+    table.add_column(justify="right")
+    table.add_column(style="bright_black", overflow="fold")
+    for outcome, count in summary.outcomes.items():
+        if count:
+            table.add_row(mark(outcome), f"{count:,}", outcome.meaning)
+    table.add_row(Text("records", "bold"), Text(f"{sum(summary.outcomes.values()):,}", "bold"), "")
+    return table
+
+
+def write_out(text: str) -> None:
+    """Data: to standard output, as it is."""
+    sys.stdout.write(text + "\n")
+    sys.stdout.flush()

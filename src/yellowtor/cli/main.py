@@ -1,0 +1,158 @@
+"""The command line: parses, calls the verbs, hands results to the console. No rule of the domain is here.
+
+Heavy parts are imported inside the commands, so that --help and --version are quick.
+"""
+
+import sys
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+from yellowtor import __version__
+
+app = typer.Typer(
+    name="yellowtor",
+    help="Turns stored address records into coordinates that can be trusted, in bulk.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    add_completion=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+
+class Again(StrEnum):
+    """What to ask for again although it was asked before."""
+
+    FAILED = "failed"
+
+
+class Fault(StrEnum):
+    """How a reply of the stand-in can be broken."""
+
+    ERROR = "error"
+    SLOW = "slow"
+    CUT = "cut"
+    PAGE = "page"
+    BUSY = "busy"
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"yellowtor {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def common(
+    context: typer.Context,
+    debug: Annotated[bool, typer.Option("--debug", help="Show where an error came from.")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and end.")
+    ] = False,
+) -> None:
+    """Say `yellowtor COMMAND --help` for the options of a command."""
+    del version
+    context.obj = debug
+
+
+@app.command()
+def run(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Read and plan; send and write nothing.")] = False,
+    at_most: Annotated[
+        Optional[int], typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")  # noqa: UP045
+    ] = None,
+    again: Annotated[
+        Optional[Again], typer.Option("--again", help="Ask again what failed.")  # noqa: UP045
+    ] = None,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
+    ] = False,
+    json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
+) -> None:
+    """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
+    from yellowtor.cli.commands import run_command
+
+    run_command(job, dry_run=dry_run, at_most=at_most, again_failed=again is not None, strict=strict, as_json=json)
+
+
+@app.command(name="try")
+def try_(
+    address: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address in one line.")],
+    service: Annotated[Path, typer.Option("--service", metavar="FILE.toml", help="The service description.")],
+    tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="Metres within which a point is right.")] = 50,
+    anew: Annotated[bool, typer.Option("--anew", help="Ask even if the ledger has the reply.")] = False,
+    ledger: Annotated[
+        Optional[Path], typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")  # noqa: UP045
+    ] = None,
+) -> None:
+    """Ask about one address, once; show the request, the reply, what was read from it, and how sure it is."""
+    from yellowtor.cli.commands import try_command
+
+    try_command(address, service, tolerance_m=tolerance, anew=anew, ledger=ledger)
+
+
+@app.command()
+def demo(
+    into: Annotated[Path, typer.Option("--into", metavar="FOLDER", help="The folder for the example.")] = Path(
+        "yellowtor-demo"
+    ),
+) -> None:
+    """Run the whole example: made-up records, a simulated service, nothing needed from outside."""
+    from yellowtor.cli.commands import demo_command
+
+    demo_command(into)
+
+
+@app.command(name="stand-in")
+def stand_in(
+    port: Annotated[
+        int, typer.Option("--port", min=0, max=65535, help="Port on 127.0.0.1; 0 takes a free one.")
+    ] = 8640,
+    key: Annotated[str, typer.Option("--key", help="The key that it wants.")] = "demo-key-0001",
+    pace: Annotated[int, typer.Option("--pace", min=0, help="Requests a second that it bears; 0 is no limit.")] = 40,
+    per_day: Annotated[Optional[int], typer.Option("--per-day", min=0, help="Requests that it answers in all.")] = None,  # noqa: UP045
+    fault: Annotated[
+        list[Fault], typer.Option("--fault", help="Break every n-th reply so (see --every); may be repeated.")
+    ] = [],  # noqa: B006
+    every: Annotated[int, typer.Option("--every", min=1, help="Which replies are broken: every n-th.")] = 5,
+    slow: Annotated[float, typer.Option("--slow", min=0, help="Seconds by which a slow reply is late.")] = 3.0,
+    unfriendly: Annotated[bool, typer.Option("--unfriendly", help="Answer 0,0 when asked too fast.")] = False,
+    gazetteer: Annotated[
+        Optional[Path], typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")  # noqa: UP045
+    ] = None,
+) -> None:
+    """Run the simulated service in the foreground, until Ctrl-C."""
+    from yellowtor.cli.commands import stand_in_command
+    from yellowtor.standin.server import Manners
+
+    manners = Manners(key, pace or None, per_day, unfriendly, slow, {f.value: every for f in fault})
+    stand_in_command(port, manners, gazetteer)
+
+
+def main() -> None:
+    """The entry point: every exception becomes one message and one exit code here."""
+    from yellowtor.errors import Exit, YellowtorError
+
+    try:
+        app()
+    except YellowtorError as error:
+        _fail(error, f"yellowtor: {error}", error.exit_code)
+    except KeyboardInterrupt as error:
+        _fail(error, "yellowtor: stopped. What was settled is kept; the next run goes on from there.", Exit.INTERRUPTED)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(Exit.FAULT)
+    except Exception as error:  # noqa: BLE001 - the last door
+        said = f"yellowtor: an unexpected fault: {type(error).__name__}: {error}. Say --debug to see where."
+        _fail(error, said, Exit.FAULT)
+
+
+def _fail(error: BaseException, message: str, code: int) -> None:
+    if "--debug" in sys.argv:
+        raise error
+    typer.echo(message, err=True)
+    sys.exit(int(code))

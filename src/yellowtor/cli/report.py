@@ -1,0 +1,196 @@
+"""What a run and a trial came to, for people and as JSON."""
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.syntax import Syntax
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.outcome import Outcome
+from yellowtor.cli.console import duration, mark, outcome_table
+from yellowtor.run.conduct import Summary
+from yellowtor.run.judging import matched
+from yellowtor.run.trial import Trial
+
+
+def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
+    """The short report at the end of a run."""
+    if summary.abandoned:
+        console.print(_abandoned(summary), soft_wrap=True)
+    if dry_run:
+        _plan(console, summary)
+        return
+    console.print()
+    console.print(outcome_table(summary))
+    console.print(_requests(summary), soft_wrap=True)
+    for line in _stops(summary):
+        console.print(line, style="yellow", soft_wrap=True)
+    _wrote(console, summary)
+    for line in _next(summary):
+        console.print(line, soft_wrap=True)
+
+
+def _abandoned(summary: Summary) -> str:
+    count = len(summary.abandoned)
+    named = "; ".join(summary.abandoned[:5]) + (" …" if count > 5 else "")
+    was = "1 request of an earlier run was" if count == 1 else f"{count} requests of an earlier run were"
+    return f"note: {was} cut in flight: counted as spent, and may be asked once more ({named})"
+
+
+def _plan(console: Console, summary: Summary) -> None:
+    plan, scan = summary.plan, summary.scan
+    table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column()
+    table.add_column(justify="right")
+    for label, count in (
+        ("records", scan.records), ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
+        ("to be answered", plan.to_answer), ("questions known to the ledger", plan.answered_by_ledger),
+        ("questions to ask", plan.open_questions), ("requests that this run would send", plan.forecast.today),
+    ):  # fmt: skip
+        table.add_row(label, f"{count:,}")
+    console.print(table)
+    if plan.forecast.seconds is not None:
+        console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
+    if plan.forecast.days > 1:
+        console.print(f"The allowance spreads it over {plan.forecast.days} days.")
+    console.print("Nothing was sent, nothing written.")
+
+
+def _requests(summary: Summary) -> str:
+    asked, plan = summary.asked, summary.plan
+    said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them again)" if asked.retried else "")
+    if asked.sent > 1 and asked.seconds:
+        said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
+    said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
+    return said + (f"; {plan.left_today - asked.sent:,} left today" if plan.left_today is not None else "")
+
+
+def _stops(summary: Summary) -> list[str]:
+    asked = summary.asked
+    lines = []
+    if asked.stopped_by:
+        message = f" ({asked.message})" if asked.message else ""
+        lines.append(f"Asking stopped: {asked.stopped_by}{message}.")
+        if asked.stopped_by is Kind.WINDOW_SPENT:
+            when = (
+                f" after {asked.resets_at[:16].replace('T', ' ')} UTC" if asked.resets_at else " when it is there again"
+            )
+            lines.append(f"Run the job again{when}: it goes on from here.")
+        elif asked.stopped_by is Kind.KEY_REFUSED:
+            lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
+    if asked.interrupted:
+        lines.append("Stopped by a signal. What was settled is written; the next run goes on from here.")
+    return lines
+
+
+def _wrote(console: Console, summary: Summary) -> None:
+    wrote = summary.wrote
+    if wrote is None:
+        return
+    if wrote.edited:
+        console.print(f"{wrote.edited:,} records were edited since they were read, and left alone.", style="yellow")
+    if wrote.stale:
+        console.print(
+            f"{wrote.stale:,} records have coordinates of an address that is no longer theirs.", style="yellow"
+        )
+    for file in summary.files:
+        console.print(Text("wrote ", "bright_black").append(_short(file), "default"), soft_wrap=True)
+
+
+def _short(file: Path) -> str:
+    try:
+        return str(file.resolve().relative_to(Path.cwd()))
+    except ValueError:
+        return str(file)
+
+
+def _next(summary: Summary) -> list[str]:
+    """What to do next about what did not end well."""
+    lines = []
+    page = next((_short(f) for f in summary.files if f.suffix == ".html"), None)
+    if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
+        where = f"open {page}: they are listed first" if page else "see the reasons (write.columns.reasons)"
+        lines.append(f"Look at the {doubtful:,} doubtful: {where}, with reasons. Better addresses are asked next time.")
+    if summary.outcomes[Outcome.FAILED]:
+        lines.append("Say `--again failed` to ask once more about what failed.")
+    return lines
+
+
+def summary_json(summary: Summary) -> str:
+    """The summary of a run, for machines."""
+    asked = summary.asked
+    data: dict[str, Any] = {
+        "records": summary.scan.records,
+        "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
+        "scan": asdict(summary.scan),
+        "plan": asdict(summary.plan),
+        "requests": {
+            "sent": asked.sent, "again": asked.retried, "seconds": round(asked.seconds, 3),
+            "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
+        },
+        "stopped_by": asked.stopped_by and asked.stopped_by.value,
+        "resets_at": asked.resets_at or None,
+        "interrupted": asked.interrupted,
+        "cut_in_flight": list(summary.abandoned),
+        "written": summary.wrote and asdict(summary.wrote),
+        "files": [str(file) for file in summary.files],
+    }  # fmt: skip
+    return json.dumps(data, indent=2, ensure_ascii=False)
+
+
+def show_trial(console: Console, trial: Trial) -> None:
+    """The request, the reply, what was read, the confidence: in this order."""
+    _title(
+        console,
+        "Request",
+        f"not sent: the ledger has the reply of {trial.kept_since[:19]} UTC" if trial.kept_since else "",
+    )
+    console.print(Text(trial.shown))
+    status = str(trial.reply.status) if trial.reply.status else trial.reply.trouble
+    _title(console, "Reply", f"{status} · {trial.read.kind}")
+    console.print(_body(trial.reply.body))
+    _title(console, "Read", f"{len(trial.read.candidates)} candidates")
+    if trial.read.message:
+        console.print(f"The service says: {trial.read.message}", markup=False)
+    for remark in trial.read.remarks:
+        console.print(f"note: {remark}", markup=False)
+    if trial.read.candidates:
+        console.print(_candidates(trial))
+    judgement = trial.judgement
+    sure = judgement.confidence
+    _title(console, "Confidence", f"{sure.value:.2f} ({sure.basis})" if sure else "none")
+    console.print(mark(judgement.outcome))
+    for reason in judgement.reasons:
+        console.print(f"  · {reason}", markup=False)
+
+
+def _title(console: Console, title: str, aside: str) -> None:
+    console.print()
+    console.print(Text(title, "bold").append(f"  {aside}" if aside else "", "bright_black"))
+
+
+def _body(body: bytes) -> Any:
+    try:
+        text = json.dumps(json.loads(body), indent=2, ensure_ascii=False)
+    except ValueError:
+        return Text(body[:2000].decode(errors="replace"))
+    lines = text.splitlines()
+    if len(lines) > 60:
+        lines = [*lines[:60], f"… and {len(lines) - 60} lines more"]
+    return Syntax("\n".join(lines), "json", theme="ansi_dark", background_color="default", word_wrap=True)
+
+
+def _candidates(trial: Trial) -> Table:
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for name in ("", "latitude", "longitude", "level", "method", "matched address"):
+        table.add_column(name, justify="right" if name in {"latitude", "longitude"} else "left", overflow="fold")
+    for candidate in trial.read.candidates:
+        chosen = "→" if candidate is trial.judgement.candidate else ""
+        lat, lon = candidate.position.written().split(",")
+        table.add_row(chosen, lat, lon, str(candidate.level or "?"), str(candidate.method or ""), matched(candidate))
+    return table

@@ -1,0 +1,98 @@
+"""Puts the real parts of the edge rooms into a run."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from functools import partial
+from pathlib import Path
+
+import platformdirs
+
+from yellowtor.answers.outcome import Outcome
+from yellowtor.errors import BadJob
+from yellowtor.ledger.book import open_book
+from yellowtor.ledger.requests import AccountTerms, Again
+from yellowtor.markers.geojson import geojson_file
+from yellowtor.markers.page import page_file, read_under
+from yellowtor.run.clock import SystemClock
+from yellowtor.run.conduct import Parts
+from yellowtor.run.job import Job
+from yellowtor.run.ports import Book, MarkerFile, Table
+from yellowtor.services.description import Description
+from yellowtor.services.http import HttpService
+from yellowtor.services.variables import environment, find_values
+from yellowtor.settings import read_settings
+from yellowtor.tables.cells import LEAVE
+from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.workbook import WorkbookTable
+
+CLOCK = SystemClock()
+
+
+def user_ledger() -> Path:
+    """The ledger that all jobs of this user share."""
+    return Path(platformdirs.user_data_dir("yellowtor", appauthor=False)) / "ledger.sqlite"
+
+
+def load_service(path: Path, language: str = "") -> tuple[HttpService, Sequence[str]]:
+    """The service of a description, its variables' values found; and remarks about them."""
+    description = read_settings(path, Description, "service description")
+    values = find_values(description.variables, environment(), path.absolute().parent)
+    return HttpService(description, values, language), values.remarks
+
+
+def terms(service: HttpService) -> AccountTerms:
+    return AccountTerms(service.name, service.account, service.pace, service.day)
+
+
+@contextmanager
+def service_book(service: HttpService, path: Path, ledger: Path | None, again: Again) -> Iterator[Book]:
+    """The ledger for requests that belong to no job."""
+    with open_book(ledger or user_ledger(), path.absolute(), CLOCK, terms(service), again=again) as book:
+        yield book
+
+
+@contextmanager
+def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequence[str]]]:
+    """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
+    job = read_settings(path, Job, "job")
+    folder = path.absolute().parent
+    service, remarks = load_service(folder / job.ask.service, job.ask.language)
+    source = folder / job.records.file
+    table = open_table(source, job.records.sheet)
+    to = source if job.write.in_place else folder / (job.write.to or "")
+    if not job.write.in_place and to.resolve() == source.resolve():
+        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
+    under = [folder / layer for layer in job.markers.under]
+    for layer in under if job.markers.page else ():
+        read_under(layer)
+    files = [to] + [folder / f for f in (job.markers.geojson, job.markers.page) if f]
+    if len({f.resolve() for f in [*files, source]}) < len(files) + (not job.write.in_place):
+        raise BadJob("two of the files that the job writes are one. Nothing was sent.")
+    ledger = folder / job.ledger if job.ledger else user_ledger()
+    again: Again = "failed" if again_failed else "nothing"
+    with open_book(ledger, path.resolve(), CLOCK, terms(service), again=again) as book:
+        markers = partial(_marker_files, job, folder, service.attribution, under)
+        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files)), remarks
+
+
+def open_table(path: Path, sheet: str | None) -> Table:
+    """The table in this file, by its name's ending."""
+    kind = path.suffix.lower()
+    if kind == ".csv":
+        return DelimitedTable(path)
+    if kind in {".xlsx", ".xlsm"}:
+        return WorkbookTable(path, sheet)
+    raise BadJob(f"records.file = {path.name!r}: a table is a file .xlsx, .xlsm or .csv. Nothing was sent.")
+
+
+@contextmanager
+def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
+    with ExitStack() as stack:
+        made: list[MarkerFile] = []
+        if job.markers.geojson:
+            made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution)))
+        if job.markers.page:
+            meanings = {outcome.value: outcome.meaning for outcome in Outcome}
+            page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings)
+            made.append(stack.enter_context(page))
+        yield made

@@ -1,0 +1,39 @@
+"""Makes the demo's data from a seed: `python -m yellowtor.demo.make --seed 1 --into FOLDER`.
+
+The folder gets the gazetteer, coast and roads, the register as a workbook, and truth.csv, which nothing
+but tests reads.
+"""
+
+import argparse
+import csv
+from pathlib import Path
+
+from yellowtor.demo.register import make_register
+from yellowtor.demo.workbook import write_workbook
+from yellowtor.standin.gazetteer import write_gazetteer
+from yellowtor.standin.world import make_world
+
+REGISTER, TRUTH = "cabinets.xlsx", "truth.csv"
+
+
+def make(seed: int, into: Path) -> None:
+    """Make all files of the demo's data in the folder."""
+    world = make_world(seed)
+    cabinets = make_register(world, seed)
+    write_gazetteer(world, into)
+    write_workbook(cabinets, into / REGISTER, f"Cabinets of the {world.countries[0][0]} Health Trust")
+    with (into / TRUTH).open("w", encoding="utf-8", newline="") as file:
+        write = csv.writer(file)
+        write.writerow(["key", "mess", "lat", "lon", "country_code"])
+        for cabinet in cabinets:
+            point = cabinet.truth
+            where = (point.lat, point.lon, point.country_code) if point else ("", "", "")
+            write.writerow([cabinet.key, cabinet.mess, *where])
+
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--into", type=Path, required=True)
+    chosen = parser.parse_args()
+    make(chosen.seed, chosen.into)

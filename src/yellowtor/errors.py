@@ -1,0 +1,75 @@
+"""Every way Yellowtor can end badly, in one tree.
+
+    YellowtorError            1   an unexpected fault
+    ├── BadJob                3   a job or a service description is wrong
+    ├── BadSource             4   a table can't be read, or a target can't be written
+    ├── KeyRefused            5   the service refuses the key, or none is set
+    ├── LedgerTrouble         8   the ledger can't be opened or written
+    └── Busy                  9   another run has this job in hand
+
+Each class carries its exit code; a message says the value, the rule, the fix, and what was or
+was not saved. Foreign exceptions are turned into one of these at the door of the room they enter by.
+"""
+
+from enum import IntEnum
+from typing import Self
+
+
+class Exit(IntEnum):
+    """What a command's exit code means; docs/outcomes.md is made from these sentences."""
+
+    meaning: str
+
+    def __new__(cls, code: int, meaning: str) -> Self:
+        member = int.__new__(cls, code)
+        member._value_ = code
+        member.meaning = meaning
+        return member
+
+    ENDED = 0, "The run ended as it should; doubtful records included."
+    FAULT = 1, "An unexpected fault. `--debug` shows where."
+    USAGE = 2, "The command line was not understood."
+    BAD_JOB = 3, "A job or a service description is wrong. Nothing was sent, nothing written."
+    BAD_SOURCE = 4, "A table could not be read, or a target not written."
+    KEY_REFUSED = 5, "A key is missing, or the service refused it. What was settled before is written."
+    WAITING = 6, "Records are waiting: the allowance is spent. Run the job again when it is there again."
+    DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
+    LEDGER = 8, "The ledger could not be opened or written."
+    BUSY = 9, "Another run has this job in hand."
+    INTERRUPTED = 130, "Stopped by a signal. What was settled is written; the next run goes on from there."
+
+
+class YellowtorError(Exception):
+    """Anything that Yellowtor knows how to explain."""
+
+    exit_code: Exit = Exit.FAULT
+
+
+class BadJob(YellowtorError):
+    """Raised when a job, a description or one of their variables breaks a rule."""
+
+    exit_code = Exit.BAD_JOB
+
+
+class BadSource(YellowtorError):
+    """Raised when a table can't be read as it should be, or a target can't be written."""
+
+    exit_code = Exit.BAD_SOURCE
+
+
+class KeyRefused(YellowtorError):
+    """Raised when a credential is missing or a service refuses it."""
+
+    exit_code = Exit.KEY_REFUSED
+
+
+class LedgerTrouble(YellowtorError):
+    """Raised when the ledger can't be opened, read or written."""
+
+    exit_code = Exit.LEDGER
+
+
+class Busy(YellowtorError):
+    """Raised when a second run is started on a job that is being run."""
+
+    exit_code = Exit.BUSY

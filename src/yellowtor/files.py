@@ -1,0 +1,53 @@
+"""Writing files so that a reader sees the old one or the new one, never half of one."""
+
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from yellowtor.errors import BadSource
+
+
+@contextmanager
+def written_aside(path: Path) -> Iterator[Path]:
+    """A path in the same folder to write to; at the end it is synced and takes the place of path.
+
+    If the body raises, or the disk is full, path is as it was and nothing is left beside it. Raises
+    BadSource when the folder or the file can't be written.
+    """
+    aside: Path | None = None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".new", dir=path.parent)
+        os.close(handle)
+        aside = Path(name)
+        aside.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
+        yield aside
+        _sync(aside)
+        aside.replace(path)
+        aside = None
+        _sync(path.parent)
+    except OSError as error:
+        raise BadSource(
+            f"{path} can't be written: {error.strerror or error}. It is as it was; the answers are kept in "
+            "the ledger, and the next run writes them without asking again."
+        ) from error
+    finally:
+        if aside is not None:
+            with suppress(OSError):
+                aside.unlink()
+
+
+def _sync(path: Path) -> None:
+    flags = os.O_RDONLY if path.is_dir() else os.O_RDWR
+    try:
+        handle = os.open(path, flags)
+    except PermissionError:
+        if path.is_dir():  # Windows opens no folder
+            return
+        raise
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

@@ -1,0 +1,89 @@
+"""A run's hold on the ledger: the job, the run, and the three books that its phases need."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC
+from pathlib import Path
+
+from filelock import FileLock, Timeout
+from sqlalchemy import and_, func, insert, select, update
+
+from yellowtor.errors import Busy
+from yellowtor.ledger.judging import JudgeBook
+from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
+from yellowtor.ledger.scanning import ScanBook
+from yellowtor.ledger.schema import job, request, run, work
+from yellowtor.ledger.store import Store
+from yellowtor.ledger.writer import GroupWriter
+
+
+@dataclass(frozen=True)
+class RunBook:
+    """The books of one run. `abandoned` are the addresses (JSON) of requests that were cut in flight."""
+
+    scanning: ScanBook
+    requests: RequestBook
+    judging: JudgeBook
+    abandoned: Sequence[str]
+
+    def writer(self) -> GroupWriter:
+        return GroupWriter(self.requests)
+
+
+@contextmanager
+def open_book(
+    path: Path, job_path: Path, clock: Clock, terms: AccountTerms, again: Again = "nothing"
+) -> Iterator[RunBook]:
+    """Open the ledger for one run of one job. Raises Busy while another run has the job."""
+    store = Store(path)
+    try:
+        job_id = _job(store, job_path)
+        lock = FileLock(f"{path}.job-{job_id}.lock", timeout=0)
+        try:
+            lock.acquire()
+        except Timeout as error:
+            raise Busy(
+                f"Another run has {job_path} in hand. Wait for its end, or stop it. Nothing was sent."
+            ) from error
+        try:
+            run_id, abandoned = _begin(store, job_id, _now(clock))
+            yield RunBook(
+                ScanBook(store, job_id, run_id),
+                RequestBook(store, run_id, clock, terms, again),
+                JudgeBook(store, job_id),
+                abandoned,
+            )
+            with store.transaction() as connection:
+                connection.execute(update(run).where(run.c.id == run_id).values(ended_at=_now(clock)))
+        finally:
+            lock.release()
+    finally:
+        store.close()
+
+
+def _job(store: Store, path: Path) -> int:
+    with store.transaction() as connection:
+        known = connection.execute(select(job.c.id).where(job.c.path == str(path))).scalar()
+        if known is None:
+            connection.execute(insert(job).values(path=str(path)))
+            known = connection.execute(select(job.c.id).where(job.c.path == str(path))).scalar_one()
+        return int(known)
+
+
+def _now(clock: Clock) -> str:
+    return clock.now().astimezone(UTC).isoformat(timespec="milliseconds")
+
+
+def _begin(store: Store, job_id: int, now: str) -> tuple[int, list[str]]:
+    """Begin a run; requests that this job's earlier runs left in flight count as spent from now on."""
+    with store.transaction() as connection:
+        earlier = select(run.c.id).where(run.c.job_id == job_id)
+        cut = and_(request.c.state == "reserved", request.c.run_id.in_(earlier))
+        whose = and_(work.c.job_id == job_id, work.c.question_key == request.c.question_key)
+        about = select(func.min(work.c.address)).select_from(request.join(work, whose)).where(cut)
+        abandoned = connection.execute(about.group_by(request.c.id)).scalars().all()
+        connection.execute(update(request).where(cut).values(state="abandoned", settled_at=now))
+        new = connection.execute(insert(run).values(job_id=job_id, started_at=now))
+        assert new.inserted_primary_key is not None
+        return int(new.inserted_primary_key[0]), list(abandoned)

@@ -1,0 +1,79 @@
+"""What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
+
+import zlib
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from sqlalchemy import and_, bindparam, func, select, update
+from sqlalchemy.dialects.sqlite import insert as upsert
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.work import Answer, Judged, Unjudged
+from yellowtor.ledger.schema import candidates, reply, work
+from yellowtor.ledger.store import Store
+
+PAGE = 500
+
+
+class JudgeBook:
+    """The judgements of one job."""
+
+    def __init__(self, store: Store, job_id: int) -> None:
+        self._store, self._job = store, job_id
+
+    def unjudged(self, judgement_key: str, reading_key: str) -> Iterator[list[Unjudged]]:
+        """Pages of the records whose reply has not been judged so, in order of their keys."""
+        last = ""
+        found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading_key)
+        query = select(
+            work.c.key, work.c.address, reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
+            candidates.c.found, reply.c.body,
+        ).select_from(
+            work.join(reply, reply.c.question_key == work.c.question_key).outerjoin(candidates, found)
+        ).where(
+            work.c.job_id == self._job, work.c.state == "ask", work.c.key > bindparam("last"),
+            work.c.judged_by.is_distinct_from(judgement_key) | work.c.reply_id.is_distinct_from(reply.c.id),
+        ).order_by(work.c.key).limit(PAGE)  # fmt: skip
+        while rows := self._store.connection.execute(query, {"last": last}).all():
+            last = rows[-1][0]
+            yield [
+                Unjudged(key, address, reply_id, Kind(kind), status, message, known, zlib.decompress(body))
+                for key, address, reply_id, kind, status, message, known, body in rows
+            ]
+
+    def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
+        """Keep judgements, and the candidates (reply id, reading key, JSON) that they were made from."""
+        set_: dict[str, Any] = {name: bindparam(f"new_{name}") for name in Judged._fields[1:]}
+        statement = update(work).where(work.c.job_id == self._job, work.c.key == bindparam("this"))
+        values = [{"this": row.key, **{f"new_{name}": value for name, value in row._asdict().items()}} for row in rows]
+        with self._store.transaction() as connection:
+            connection.execute(statement.values(judged_by=judgement_key, **set_), values)
+            if found:
+                rows_found = [dict(zip(("reply_id", "reading_key", "found"), f, strict=True)) for f in found]
+                connection.execute(upsert(candidates).on_conflict_do_nothing(), rows_found)
+
+    def answers(self, keys: Sequence[str]) -> dict[str, Answer]:
+        """How these records stand now, by key. A record that was not asked yet is waiting."""
+        query = select(
+            work.c.key, work.c.raw_hash, work.c.held, work.c.written, work.c.address,
+            func.coalesce(work.c.outcome, "waiting"), work.c.lat, work.c.lon, work.c.confidence, work.c.basis,
+            work.c.level, work.c.matched, work.c.reasons,
+        ).where(work.c.job_id == self._job, work.c.key.in_(keys))  # fmt: skip
+        rows = self._store.connection.execute(query)
+        return {row[0]: Answer._make(row) for row in rows}
+
+    def note_written(self, rows: Sequence[tuple[str, str | None]], *, in_place: bool) -> None:
+        """Remember the coordinates (as written) that each record got; in place, the source holds them now."""
+        if not rows:
+            return
+        new: Any = bindparam("coordinates")
+        statement = update(work).where(work.c.job_id == self._job, work.c.key == bindparam("this"))
+        statement = statement.values(written=new, held=new) if in_place else statement.values(written=new)
+        with self._store.transaction() as connection:
+            connection.execute(statement, [{"this": key, "coordinates": text} for key, text in rows])
+
+    def outcomes(self) -> dict[str, int]:
+        """How many records of the scan ended in each outcome."""
+        outcome = func.coalesce(work.c.outcome, "waiting")
+        query = select(outcome, func.count()).where(work.c.job_id == self._job, work.c.state != "vanished")
+        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(outcome))}

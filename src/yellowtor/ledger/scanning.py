@@ -1,0 +1,140 @@
+"""The questions that a scan asks of the ledger: what is new, what has changed, what is open.
+
+Rows that did not change are settled by one join and never come out of the database.
+"""
+
+from collections.abc import Iterator, Sequence
+
+from sqlalchemy import and_, func, insert, literal, or_, select, update
+from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy.exc import IntegrityError
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.work import Known, Question, Scanned, Work
+from yellowtor.ledger.schema import job, open_question, reply, scanned, work
+from yellowtor.ledger.store import Store
+
+PAGE = 1_000
+FINAL = [kind.value for kind in Kind if kind.is_answer]
+RESET = ("outcome", "lat", "lon", "confidence", "level", "matched", "reasons", "reply_id", "judged_by")
+
+
+class ScanBook:
+    """The scan of one job in one run."""
+
+    def __init__(self, store: Store, job_id: int, run_id: int) -> None:
+        self._store, self._job, self._run = store, job_id, run_id
+        self._count = 0
+
+    def composed_by(self) -> str:
+        """The digest of the rules by which this job's addresses were put together last."""
+        query = select(job.c.composed_by).where(job.c.id == self._job)
+        return str(self._store.connection.execute(query).scalar_one())
+
+    def put_composed_by(self, digest: str) -> None:
+        with self._store.transaction() as connection:
+            connection.execute(update(job).where(job.c.id == self._job).values(composed_by=digest))
+
+    def note(self, batch: Sequence[Scanned], *, all_of_them: bool) -> tuple[list[Known], str | None]:
+        """Note a batch of scanned records; give back the new and changed ones (or all of them).
+
+        The second value is a key that stood in the source before, if there is one: then nothing is noted.
+        """
+        if not batch:
+            return [], None
+        first = self._count + 1
+        rows = [(first + i, *record) for i, record in enumerate(batch)]
+        try:
+            with self._store.transaction() as connection:
+                connection.exec_driver_sql("INSERT INTO scanned (n, key, raw_hash, held) VALUES (?, ?, ?, ?)", rows)
+        except IntegrityError:
+            return [], self._twice(batch)
+        self._count += len(rows)
+        return self._changed(first, all_of_them=all_of_them), None
+
+    def _twice(self, batch: Sequence[Scanned]) -> str:
+        seen: set[str] = set()
+        for record in batch:
+            query = select(scanned.c.key).where(scanned.c.key == record.key)
+            if record.key in seen or self._store.connection.execute(query).first():
+                return record.key
+            seen.add(record.key)
+        raise AssertionError("the key that stands twice was not found")
+
+    def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
+        same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
+        query = select(
+            scanned.c.key, scanned.c.raw_hash, scanned.c.held,
+            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written,
+        ).select_from(scanned.outerjoin(work, same)).where(scanned.c.n >= first)  # fmt: skip
+        if not all_of_them:
+            query = query.where(
+                or_(
+                    work.c.raw_hash.is_(None),
+                    work.c.raw_hash != scanned.c.raw_hash,
+                    work.c.held.is_distinct_from(scanned.c.held),
+                    work.c.state == "vanished",
+                )
+            )
+        return [Known(*row) for row in self._store.connection.execute(query)]
+
+    def put_work(self, rows: Sequence[Work]) -> None:
+        """Keep what new and changed records have become; what was judged of them before is dropped."""
+        if not rows:
+            return
+        statement = upsert(work)
+        fresh = {name: statement.excluded[name] for name in (*Work._fields[1:3], *Work._fields[3:5], *RESET)}
+        fresh |= {name: statement.excluded[name] for name in ("address", "address_key", "question_key")}
+        statement = statement.on_conflict_do_update(index_elements=["job_id", "key"], set_=fresh)
+        with self._store.transaction() as connection:
+            connection.execute(statement, [self._row(item) for item in rows])
+
+    def _row(self, item: Work) -> dict[str, object]:
+        lat, lon = (float(x) for x in item.held.split(",")) if item.state == "kept" and item.held else (None, None)
+        row = dict.fromkeys(RESET) | item._asdict() | {"job_id": self._job, "level": "", "matched": ""}
+        row["reasons"] = row.pop("reason")
+        return row | {"outcome": None if item.state == "ask" else item.state, "lat": lat, "lon": lon}
+
+    def close(self) -> int:
+        """Mark the records that are no longer in the source; how many vanished with this scan."""
+        gone = ~select(scanned.c.n).where(scanned.c.key == work.c.key).exists()
+        mark = update(work).where(work.c.job_id == self._job, work.c.state != "vanished", gone)
+        with self._store.transaction() as connection:
+            return connection.execute(mark.values(state="vanished")).rowcount
+
+    def count(self) -> int:
+        return self._count
+
+    def states(self) -> dict[str, int]:
+        """How many scanned records are to be kept, incomplete, asked."""
+        query = select(work.c.state, func.count()).where(work.c.job_id == self._job, work.c.state != "vanished")
+        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(work.c.state))}
+
+    def open_questions(self, *, again_failed: bool) -> tuple[int, int]:
+        """Collect the open questions in the job's order; how many are open, how many are answered."""
+        this = and_(work.c.job_id == self._job, work.c.state == "ask")
+        settled = reply.c.kind.in_(FINAL) | (literal(not again_failed) & reply.c.id.is_not(None))
+        source = scanned.join(work, and_(this, work.c.key == scanned.c.key)).outerjoin(
+            reply, reply.c.question_key == work.c.question_key
+        )
+        group = select(
+            func.min(scanned.c.n), work.c.question_key, func.min(work.c.address), func.count()
+        ).select_from(source).where(func.coalesce(settled, literal(0)) == 0).group_by(work.c.question_key)  # fmt: skip
+        total = select(func.count(work.c.question_key.distinct())).where(this)
+        with self._store.transaction() as connection:
+            connection.execute(open_question.delete())
+            connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], group))
+            count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()
+            return count, connection.execute(total).scalar_one() - count
+
+    def questions(self) -> Iterator[Question]:
+        """The open questions in the job's order, read a page at a time."""
+        last = 0
+        columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
+        while True:
+            query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
+            page = self._store.connection.execute(query).all()
+            if not page:
+                return
+            last = page[-1][0]
+            yield from (Question(*row[1:]) for row in page)

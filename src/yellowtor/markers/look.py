@@ -1,0 +1,42 @@
+"""The look of everything that Yellowtor draws: one palette, one set of shapes, one type, one spacing.
+
+The outcome colours are those that M. Okabe and K. Ito proposed for readers of every kind of colour vision
+("Color Universal Design", 2008), some darkened; each outcome has a shape of its own as well, so that none
+is told by colour alone.
+"""
+
+from dataclasses import dataclass
+
+INK = "#17242e"
+MUTED = "#5b6b77"
+LINE = "#d3dbe0"
+PAPER = "#ffffff"
+GROUND = "#f3f5f6"
+ACCENT = "#b98300"
+SEA = "#e3ecf1"
+LAND = "#fbfaf5"
+COAST = "#9fb0bb"
+ROAD = "#c9bfa6"
+TYPE = '"Inter", "Segoe UI", "Helvetica Neue", "DejaVu Sans", Arial, sans-serif'
+STEP_PX = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """How an outcome is drawn: a colour, an SVG path in a box of 20 by 20, and a terminal character."""
+
+    colour: str
+    path: str
+    sign: str
+    style: str
+
+
+MARKS: dict[str, Mark] = {
+    "placed": Mark("#0072b2", "M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14z", "●", "blue"),
+    "kept": Mark("#00795a", "M4 4h12v12h-12z", "■", "green"),
+    "doubtful": Mark("#e69f00", "M10 2l8.5 15h-17z", "▲", "yellow"),
+    "unplaced": Mark("#c24a00", "M5 2.5l5 5 5-5 2.5 2.5-5 5 5 5-2.5 2.5-5-5-5 5-2.5-2.5 5-5-5-5z", "✕", "red"),
+    "incomplete": Mark("#a05195", "M10 2l8 8-8 8-8-8z", "◆", "magenta"),
+    "failed": Mark("#8c1d18", "M7 2h6l5 5v6l-5 5h-6l-5-5v-6z", "⬣", "bright_red"),
+    "waiting": Mark("#6b7780", "M3 8h14v4h-14z", "▬", "bright_black"),
+}

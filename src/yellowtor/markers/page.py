@@ -1,0 +1,88 @@
+"""One page with a map, all in one file: it asks no network for anything, and says so to the browser."""
+
+import json
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
+
+from yellowtor.errors import BadJob
+from yellowtor.files import written_aside
+from yellowtor.markers import look
+
+MOST = 20_000  # records that a browser still draws without stutter
+
+
+class Page:
+    """Collects records; more than 20,000 are counted, not shown."""
+
+    def __init__(self) -> None:
+        self.records: list[dict[str, Any]] = []
+        self.left_out = 0
+
+    def add(self, record: Mapping[str, Any]) -> None:
+        if len(self.records) < MOST:
+            self.records.append(dict(record))
+        else:
+            self.left_out += 1
+
+
+@contextmanager
+def page_file(
+    path: Path, title: str, attribution: str, under: Sequence[Path], meanings: Mapping[str, str]
+) -> Iterator[Page]:
+    """Write the page to path. `under` are GeoJSON files; meanings says what each outcome means."""
+    layers = [read_under(layer) for layer in under]
+    page = Page()
+    yield page
+    assets = files("yellowtor.markers") / "assets"
+    environment = Environment(
+        loader=PackageLoader("yellowtor.markers", "assets"), autoescape=select_autoescape(), undefined=StrictUndefined
+    )
+    html = environment.get_template("page.html").render(
+        title=title,
+        attribution=attribution,
+        look=look,
+        marks=look.MARKS,
+        left_out=page.left_out,
+        total=len(page.records) + page.left_out,
+        leaflet_css=re.sub(r"url\([^)]*\)", "none", _asset(assets / "leaflet.css")),  # its images are not used
+        leaflet_js=_asset(assets / "leaflet.js"),
+        page_css=_asset(assets / "page.css"),
+        page_js=_asset(assets / "page.js"),
+        data=_for_script({"records": page.records, "under": layers, "marks": _marks(meanings)}),
+    )
+    with written_aside(path) as aside:
+        aside.write_text(html, encoding="utf-8")
+
+
+def read_under(path: Path) -> Any:
+    """A GeoJSON file. Raises BadJob when it isn't one."""
+    try:
+        layer = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        raise BadJob(f"{path}, which the job draws under its markers, can't be read: {error}.") from error
+    if not isinstance(layer, dict) or layer.get("type") not in {"FeatureCollection", "Feature"}:
+        raise BadJob(f"{path}, which the job draws under its markers, is not GeoJSON.")
+    return layer
+
+
+def _marks(meanings: Mapping[str, str]) -> dict[str, Any]:
+    return {
+        name: {"colour": mark.colour, "path": mark.path, "meaning": meanings.get(name, "")}
+        for name, mark in look.MARKS.items()
+    }
+
+
+def _asset(file: Any) -> str:
+    return str(file.read_text(encoding="utf-8"))
+
+
+def _for_script(data: Any) -> str:
+    """JSON that can stand inside a script element: nothing in it can end the element."""
+    text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+    return text.replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026").replace("\u2028", "\\u2028")

@@ -1,0 +1,146 @@
+"""Phase two: ask the open questions, in the job's order, at the service's pace, and keep every reply.
+
+A request is reserved durably before it leaves; a reply is kept before the next question is taken. Stopping
+at any moment loses nothing that was paid for, but for what was in flight.
+"""
+
+import asyncio
+import json
+import random
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+
+from yellowtor.addresses.address import Address
+from yellowtor.allowance.retry import Again, Settle, StopAsking, decide
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.reading import Read
+from yellowtor.answers.reply import Reply
+from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
+from yellowtor.run.gate import Gate
+from yellowtor.run.ports import Clock, Service, Watcher, Writer
+from yellowtor.run.stop import StopWish
+
+Judging = Callable[[Address, Read], Outcome]
+
+
+@dataclass
+class AskResult:
+    """What asking came to. `stopped_by` is why it ended before the questions did, if it did."""
+
+    sent: int = 0
+    settled: int = 0
+    retried: int = 0
+    seconds: float = 0.0
+    kinds: dict[Kind, int] = field(default_factory=dict)
+    stopped_by: Kind | None = None
+    message: str = ""
+    resets_at: str = ""
+    interrupted: bool = False
+
+
+class Asker:
+    """Asks questions of one service. Use once."""
+
+    def __init__(self, service: Service, writer: Writer, clock: Clock, judging: Judging, watch: Watcher) -> None:
+        self._service, self._writer, self._clock = service, writer, clock
+        self._judging, self._watch = judging, watch
+        self._gate = Gate(service.pace, clock)
+        self._random = random.Random()
+        self.result = AskResult()
+
+    async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
+        """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
+        started = self._clock.boot()
+        queue: asyncio.Queue[Question | None] = asyncio.Queue(self._service.parallel * 2)
+        loop, whole = asyncio.get_running_loop(), asyncio.current_task()
+        assert whole is not None
+        stop.listen(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole))
+        try:
+            async with asyncio.TaskGroup() as group:
+                group.create_task(self._feed(questions, queue))
+                for _ in range(self._service.parallel):
+                    group.create_task(self._work(queue))
+        except asyncio.CancelledError:
+            if stop.times < 2:
+                raise
+            whole.uncancel()
+            self.result.interrupted = True
+        except ExceptionGroup as errors:
+            raise errors.exceptions[0] from errors
+        self.result.seconds = self._clock.boot() - started
+        return self.result
+
+    def _interrupt(self, stop: StopWish, whole: "asyncio.Task[object]") -> None:
+        self.result.interrupted = True
+        self._gate.stopped.set()
+        if stop.times > 1:
+            whole.cancel()
+
+    async def _feed(self, questions: Iterator[Question], queue: "asyncio.Queue[Question | None]") -> None:
+        """Bring the questions out of the ledger, a few ahead of the workers."""
+        while not self._gate.stopped.is_set():
+            page = await self._writer.call(lambda: list(islice(questions, 200)))
+            if not page:
+                break
+            for question in page:
+                await queue.put(question)
+                if self._gate.stopped.is_set():
+                    break
+        for _ in range(self._service.parallel):
+            await queue.put(None)
+
+    async def _work(self, queue: "asyncio.Queue[Question | None]") -> None:
+        while (question := await queue.get()) is not None:
+            if not self._gate.stopped.is_set():
+                await self._settle(question)
+
+    async def _settle(self, question: Question) -> None:
+        """Ask one question, as often as it takes and is allowed."""
+        address = Address(**json.loads(question.address))
+        for attempt in range(1, self._service.tries + 1):
+            reserved = await self._writer.reserve(question.key, attempt)
+            if isinstance(reserved, AlreadyKnown):
+                return
+            if isinstance(reserved, Spent):
+                self._stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
+                return
+            reply = await self._send(reserved, address)
+            if reply is None or not await self._take(reserved, question, address, reply, attempt):
+                return
+
+    async def _send(self, reserved: Reserved, address: Address) -> Reply | None:
+        """Send at the reserved instant; None when the run was stopped before."""
+        if not await self._gate.passed(reserved.send_at):
+            await self._writer.release(reserved.request_id)
+            return None
+        self.result.sent += 1
+        self._watch.sent()
+        return await self._service.send(self._service.request(address))
+
+    async def _take(self, reserved: Reserved, question: Question, address: Address, reply: Reply, attempt: int) -> bool:
+        """Take a reply in; True when the question is to be asked again."""
+        read = self._service.read(reply)
+        self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
+        tries, now = self._service.tries, self._clock.now()
+        match decide(read.kind, reply.headers, attempt, tries, now, self._random.random()):
+            case Settle():
+                await self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
+                self.result.settled += 1
+                self._watch.asked(self._judging(address, read), question.records)
+            case StopAsking(why):
+                await self._writer.refuse(reserved.request_id, why)
+                self._stop(why, read.message)
+            case Again(after_s):
+                await self._writer.refuse(reserved.request_id, read.kind)
+                self.result.retried += 1
+                if read.kind is Kind.TOO_FAST:
+                    self._gate.close_for(after_s)
+                return not await self._gate.wait(after_s)
+        return False
+
+    def _stop(self, why: Kind, message: str, resets_at: str = "") -> None:
+        if self.result.stopped_by is None:
+            self.result.stopped_by, self.result.message, self.result.resets_at = why, message, resets_at
+        self._gate.stopped.set()

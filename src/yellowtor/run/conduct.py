@@ -1,0 +1,98 @@
+"""The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
+
+import asyncio
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+
+from yellowtor.addresses.address import Address
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.work import Question
+from yellowtor.run.ask import Asker, AskResult
+from yellowtor.run.job import Job
+from yellowtor.run.judging import Judging
+from yellowtor.run.plan import Plan, make_plan
+from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
+from yellowtor.run.scan import ScanResult, scan
+from yellowtor.run.stop import StopWish
+from yellowtor.run.writeback import WriteBack, WriteResult
+
+
+@dataclass(frozen=True)
+class Parts:
+    """The real parts of one run, put in from outside. `to` is the target, `files` all that is written."""
+
+    job: Job
+    table: Table
+    service: Service
+    book: Book
+    clock: Clock
+    markers: MarkerFiles
+    leave: object
+    to: Path
+    files: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class Options:
+    """How this run is to go. at_most limits the distinct questions."""
+
+    dry_run: bool = False
+    at_most: int | None = None
+    again_failed: bool = False
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What a run came to. outcomes adds up to the records read."""
+
+    scan: ScanResult
+    plan: Plan
+    asked: AskResult
+    outcomes: dict[Outcome, int]
+    wrote: WriteResult | None
+    files: tuple[Path, ...]
+    abandoned: tuple[str, ...] = ()
+
+
+def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
+    """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
+    job, book, service = parts.job, parts.book, parts.service
+    if remark := parts.table.check_target(parts.to):
+        watch.remark(remark)
+    scanned = scan(job, parts.table, service.asking, book.scanning, watch)
+    plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
+    context = frozenset(part for part, text in job.address.fixed if text)
+    judging = Judging(service, job.judge.thresholds(), context)
+    asked, wrote = AskResult(), None
+    if not options.dry_run:
+        if plan.forecast.requests and not stop:
+            asked = _ask(parts, plan, judging, watch, stop, options.at_most)
+        watch.phase("Judging")
+        judging.judge_open(book.judging)
+        back = WriteBack(job, parts.table, book.judging, watch, parts.leave)
+        wrote = back.write(parts.to, parts.markers)
+    counts = book.judging.outcomes()
+    return Summary(
+        scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,
+        parts.files if wrote else (), tuple(Address(**json.loads(a)).line() for a in book.abandoned),
+    )  # fmt: skip
+
+
+def _ask(parts: Parts, plan: Plan, judging: Judging, watch: Watcher, stop: StopWish, at_most: int | None) -> AskResult:
+    watch.phase("Asking", plan.forecast.requests)
+    questions: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
+
+    async def whole() -> AskResult:
+        async with parts.service, parts.book.writer() as writer:
+            return await Asker(parts.service, writer, parts.clock, judging.outcome, watch).ask(questions, stop)
+
+    return asyncio.run(whole())
+
+
+def refused(summary: Summary) -> bool:
+    """Whether the service would not have us."""
+    return summary.asked.stopped_by in {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}

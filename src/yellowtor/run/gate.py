@@ -1,0 +1,48 @@
+"""The last door before a request leaves: not before its reserved instant, and never too many in a second.
+
+The ledger spaces the reservations; this door also holds when the process was late for one and would
+send the next on its heels.
+"""
+
+import asyncio
+import math
+from collections import deque
+
+from yellowtor.allowance.pace import SLACK_S, Pace
+from yellowtor.run.ports import Clock
+
+
+class Gate:
+    """One per run. `stopped` is set when no request may leave any more."""
+
+    def __init__(self, pace: Pace, clock: Clock) -> None:
+        self._clock = clock
+        self._sent: deque[float] = deque(maxlen=max(1, math.floor(pace.per_second)) if pace.per_second else 0)
+        self._span = max(1.0, pace.interval_s) + SLACK_S / 2
+        self._closed_until = 0.0
+        self.stopped = asyncio.Event()
+
+    def close_for(self, seconds: float) -> None:
+        """Let nothing leave for so long: the service said that we are too fast."""
+        self._closed_until = max(self._closed_until, self._clock.boot() + seconds)
+
+    async def passed(self, send_at: float) -> bool:
+        """Wait until the request may leave; False when it must not leave at all."""
+        while not self.stopped.is_set():
+            now = self._clock.boot()
+            full = len(self._sent) == self._sent.maxlen and self._sent
+            due = max(send_at, self._closed_until, self._sent[0] + self._span if full else 0.0)
+            if due <= now:
+                self._sent.append(now)
+                return True
+            await self.wait(due - now)
+        return False
+
+    async def wait(self, seconds: float) -> bool:
+        """Sleep, or until stopped; True when it is stopped."""
+        try:
+            async with asyncio.timeout(seconds):
+                await self.stopped.wait()
+        except TimeoutError:
+            return False
+        return True

@@ -1,0 +1,154 @@
+"""The job: a TOML file that says where the records are, whom to ask and what to write.
+
+The models here are the language; docs/job-file.md is made from them.
+"""
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from yellowtor.addresses.address import PARTS, Composing
+from yellowtor.answers.outcome import Thresholds
+from yellowtor.answers.position import Area
+from yellowtor.settings import Settings
+
+Column = Annotated[str, Field(min_length=1)]
+
+
+class Records(Settings):
+    file: Path = Field(description="The workbook (.xlsx, .xlsm) or comma-separated file (.csv), from the job's folder.")
+    sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
+    key: Column = Field(description="The column that tells records apart.")
+    name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
+
+
+class Fixed(Settings):
+    number: str = ""
+    street: str = ""
+    town: str = ""
+    postcode: str = ""
+    region: str = ""
+    country: str = ""
+
+
+class AddressColumns(Settings):
+    """The column of each part. A part without a column may be fixed for all records."""
+
+    number: Column | None = Field(None, description="House number, where it has a column of its own.")
+    street: Column | None = Field(None, description="Street; it may carry the number too.")
+    town: Column | None = Field(None, description="Town.")
+    postcode: Column | None = Field(None, description="Postcode.")
+    region: Column | None = Field(None, description="Region.")
+    country: Column | None = Field(None, description="Country, by name or ISO 3166-1 alpha-2 code.")
+    needed: list[Literal["number", "street", "town", "postcode", "region", "country"]] = Field(
+        default_factory=list, description="Parts without which a record is *incomplete* and not asked about."
+    )
+    fixed: Fixed = Field(Fixed(), description="Parts that hold for every record whose own is empty, such as `country`.")
+
+    @model_validator(mode="after")
+    def _some_column(self) -> "AddressColumns":
+        if not self.columns():
+            raise ValueError('names no column: at least one part needs one, such as street = "Street"')
+        return self
+
+    def columns(self) -> dict[str, str]:
+        return {part: column for part in PARTS if (column := getattr(self, part, None))}
+
+    def composing(self) -> Composing:
+        fixed = {part: text for part, text in self.fixed if text}
+        return Composing(self.columns(), fixed, frozenset(self.needed))
+
+
+class Ask(Settings):
+    service: Path = Field(description="The service description, from the job's folder.")
+    language: str = Field("", description="Language of the answers: the variable `language` of the description.")
+
+
+class Judge(Settings):
+    tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
+    place_at: float = Field(0.8, gt=0, le=1, description="Confidence from which a point is *placed*.")
+    area: list[float] | None = Field(
+        None, description="Where the records lie: west, south, east, north, in degrees. No point outside is placed."
+    )
+
+    @field_validator("area")
+    @classmethod
+    def _box(cls, area: list[float] | None) -> list[float] | None:
+        if area is None:
+            return None
+        if len(area) != 4:
+            raise ValueError(f"area takes four numbers: west, south, east, north (got {len(area)})")
+        west, south, east, north = area
+        if not (-180 <= west <= 180 and -180 <= east <= 180 and -90 <= south < north <= 90):
+            raise ValueError("area must be west, south, east, north in degrees, south below north")
+        return area
+
+    def thresholds(self) -> Thresholds:
+        return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
+
+
+class AnswerColumns(Settings):
+    """Which column gets which part of the answer; a column that isn't there is added at the right."""
+
+    latitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
+    longitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
+    outcome: Column | None = Field(None, description="How the record ended.")
+    confidence: Column | None = Field(None, description="Probability that the point is right, 0 to 1.")
+    level: Column | None = Field(None, description="How fine the position is.")
+    matched: Column | None = Field(None, description="The address that the service answered.")
+    reasons: Column | None = Field(None, description="Why the confidence is what it is.")
+
+    @model_validator(mode="after")
+    def _pairs(self) -> "AnswerColumns":
+        if (self.latitude is None) != (self.longitude is None):
+            raise ValueError("latitude and longitude belong together")
+        named = [column for _, column in self if column]
+        if len(set(named)) < len(named):
+            raise ValueError("two answers can't go into one column")
+        return self
+
+    def mapped(self) -> dict[str, str]:
+        return {part: column for part, column in self if column}
+
+
+class Write(Settings):
+    to: Path | None = Field(None, description="Where the copy with the answers goes, from the job's folder.")
+    in_place: bool = Field(False, description="Write into the source itself instead.")
+    columns: AnswerColumns = AnswerColumns()
+
+    @model_validator(mode="after")
+    def _one_target(self) -> "Write":
+        if self.in_place == (self.to is not None):
+            raise ValueError('needs either to = "…" (a copy) or in_place = true, not both')
+        if not self.columns.mapped():
+            raise ValueError("columns names none: say at least latitude and longitude")
+        return self
+
+
+class Markers(Settings):
+    geojson: Path | None = Field(None, description="GeoJSON (RFC 7946) of the points.")
+    page: Path | None = Field(None, description="A page with a map that needs no network.")
+    title: str = Field("Markers", description="Title of the page.")
+    under: list[Path] = Field(
+        default_factory=list, description="GeoJSON files drawn under the markers: coastlines, roads."
+    )
+
+
+class Job(Settings):
+    """A whole job. Paths are taken from the folder of the job file."""
+
+    ledger: Path | None = Field(None, description="The ledger's file; else the one of the user, shared by all jobs.")
+    records: Records
+    address: AddressColumns
+    ask: Ask
+    judge: Judge
+    write: Write
+    markers: Markers = Markers()
+
+    @model_validator(mode="after")
+    def _address_is_safe(self) -> "Job":
+        clash = {*self.address.columns().values(), self.records.key} & set(self.write.columns.mapped().values())
+        if clash:
+            raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")
+        return self

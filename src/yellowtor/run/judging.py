@@ -1,0 +1,80 @@
+"""Between asking and writing back: judge every reply that today's thresholds have not judged.
+
+Candidates are read from the kept reply once for each set of reading rules; nothing is sent, whatever
+changed.
+"""
+
+import json
+from typing import Any
+
+from yellowtor.addresses.address import Address
+from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.outcome import Judgement, Outcome, Thresholds, judge
+from yellowtor.answers.position import WRITTEN_DECIMALS
+from yellowtor.answers.reading import Read
+from yellowtor.answers.work import Judged, Unjudged
+from yellowtor.run.ports import JudgeBook, Service
+
+
+class Judging:
+    """Judges by one job's thresholds and one service's reading rules."""
+
+    def __init__(self, service: Service, thresholds: Thresholds, context: frozenset[str]) -> None:
+        self._service, self._thresholds, self._context = service, thresholds, context
+        self.key = thresholds.judgement_key(service.reading_key)
+
+    def judge(self, address: Address, read: Read) -> Judgement:
+        return judge(address, self._context, read.kind, read.message, read.candidates, self._thresholds)
+
+    def outcome(self, address: Address, read: Read) -> Outcome:
+        return self.judge(address, read).outcome
+
+    def judge_open(self, book: JudgeBook) -> int:
+        """Judge all that is not judged so; how many records were."""
+        count = 0
+        for page in book.unjudged(self.key, self._service.reading_key):
+            judged, found = [], []
+            for item in page:
+                read, fresh = self._read(item)
+                if fresh:
+                    text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
+                    found.append((item.reply_id, self._service.reading_key, text))
+                judged.append(_kept(item, self.judge(Address(**json.loads(item.address)), read)))
+            book.put_judged(judged, self.key, found)
+            count += len(judged)
+        return count
+
+    def _read(self, item: Unjudged) -> tuple[Read, bool]:
+        """What the kept reply says; and whether it was read just now."""
+        if not item.kind.is_answer:
+            return Read(item.kind, message=item.message), False
+        if item.candidates is None:
+            read = self._service.read_kept(item.status, item.body)
+            return read, True
+        found = [Candidate.from_dict(data) for data in json.loads(item.candidates)]
+        return Read(item.kind, found, item.message), False
+
+
+def _kept(item: Unjudged, judgement: Judgement) -> Judged:
+    candidate, confidence = judgement.candidate, judgement.confidence
+    position = candidate.position if candidate else None
+    return Judged(
+        key=item.key,
+        outcome=judgement.outcome.value,
+        lat=round(position.lat, WRITTEN_DECIMALS) if position else None,
+        lon=round(position.lon, WRITTEN_DECIMALS) if position else None,
+        confidence=confidence.value if confidence else None,
+        basis=confidence.basis if confidence else "",
+        level=str(candidate.level or "") if candidate else "",
+        matched=matched(candidate) if candidate else "",
+        reasons=json.dumps(judgement.reasons, ensure_ascii=False),
+        reply_id=item.reply_id,
+    )
+
+
+def matched(candidate: Candidate) -> str:
+    """The address that a candidate answers: its label, else its parts in one line."""
+    if candidate.label:
+        return candidate.label
+    parts: dict[str, Any] = {p: t for p, t in candidate.parts.items() if p != "country_code"}
+    return Address(**parts).line()

@@ -1,0 +1,152 @@
+"""Phase one: read the source to its end, put addresses together, note what each record has become.
+
+Records whose raw cells and coordinates are as they were last time never come out of the ledger's join.
+"""
+
+import json
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from operator import itemgetter
+from typing import Any
+
+from yellowtor.addresses.address import Composing
+from yellowtor.addresses.keys import Asking, digest, raw_hash
+from yellowtor.answers.position import Position
+from yellowtor.answers.work import Known, Scanned, Work
+from yellowtor.errors import BadSource
+from yellowtor.run.job import Job
+from yellowtor.run.ports import Row, ScanBook, Table, Watcher
+
+
+@dataclass(frozen=True, slots=True)
+class ScanResult:
+    """Counts of the scan: records read, and of them new, changed; vanished are no longer there."""
+
+    records: int
+    new: int
+    changed: int
+    vanished: int
+
+
+class RowReader:
+    """Where in a row the job's columns stand. Raises BadSource when one is missing."""
+
+    def __init__(self, job: Job, table: Table) -> None:
+        self.composing: Composing = job.address.composing()
+        columns = list(self.composing.raw_columns())
+        wanted = [job.records.key, *columns, *([job.records.name] if job.records.name else [])]
+        if missing := [name for name in dict.fromkeys(wanted) if name not in table.header]:
+            have = ", ".join(filter(None, table.header))
+            raise BadSource(
+                f"{table.path} has no column {', '.join(map(repr, missing))}, which the job names "
+                f"(it has: {have}). Nothing was sent."
+            )
+        at = {name: i for i, name in enumerate(table.header)}
+        self._columns = columns
+        self.key: Callable[[Row], str] = itemgetter(at[job.records.key])
+        self._name = at[job.records.name] if job.records.name else None
+        self._raw = [at[name] for name in columns]
+        lat, lon = job.write.columns.latitude, job.write.columns.longitude
+        self._held = (at[lat], at[lon]) if lat in at and lon in at else None
+
+    def name(self, row: Row) -> str:
+        return row[self._name].strip() if self._name is not None else ""
+
+    def raw(self, row: Row) -> list[str]:
+        return [row[i] for i in self._raw]
+
+    def cells(self, row: Row) -> dict[str, str]:
+        return dict(zip(self._columns, self.raw(row), strict=True))
+
+    def held(self, row: Row) -> str | None:
+        """The coordinates that the record has already, as they would be written; None for none."""
+        if self._held is None:
+            return None
+        lat, lon = row[self._held[0]], row[self._held[1]]
+        if not lat or not lon:
+            return None
+        try:
+            position = Position(float(lat), float(lon))
+        except ValueError:
+            return None
+        return None if position.is_null_island else position.written()
+
+
+def identity(key: str) -> str:
+    """The identity of a key: 12, "12" and 12.0 are one; 012 is another."""
+    text = key.strip()
+    return re.sub(r"\.0+$", "", text) if text.endswith("0") and re.fullmatch(r"-?\d+\.0+", text) else text
+
+
+def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher) -> ScanResult:
+    """Scan the whole source. Raises BadSource for a key that is empty or stands twice."""
+    reader = RowReader(job, table)
+    rules = digest(repr(reader.composing), repr(asking))
+    anew = book.composed_by() != rules
+    new = changed = 0
+    watch.phase("Reading")
+    for batch in table.batches():
+        rows: dict[str, Row] = {}
+        scanned: list[Scanned] = []
+        for row in batch:
+            key = identity(reader.key(row))
+            if not key:
+                raise _no_key(job, table, book.count() + len(scanned) + 1)
+            rows[key] = row
+            scanned.append(Scanned(key, raw_hash(reader.raw(row)), reader.held(row)))
+        known, twice = book.note(scanned, all_of_them=anew)
+        if twice is not None:
+            raise BadSource(
+                f"{table.path}: the key {twice!r} in column {job.records.key!r} stands twice; a key must tell "
+                "records apart. Nothing was sent."
+            )
+        book.put_work([_work(reader, asking, rows[item.key], item) for item in known])
+        new += sum(item.is_new for item in known)
+        changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
+        watch.advanced(len(batch))
+    if not book.count():
+        raise BadSource(f"{table.path} has no records below its header. Nothing was sent.")
+    vanished = book.close()
+    if anew:
+        book.put_composed_by(rules)
+    return ScanResult(book.count(), new, changed, vanished)
+
+
+def _work(reader: RowReader, asking: Asking, row: Row, item: Known) -> Work:
+    """What a record becomes: kept, incomplete, or one to ask about."""
+    address = reader.composing.compose(reader.cells(row))
+    address_key = address.key()
+    text = json.dumps(address.as_dict(), ensure_ascii=False)
+    held_hash = held_since(item)
+    if is_kept(item, held_hash):
+        state, reasons = "kept", ["has coordinates of its own"]
+    elif missing := reader.composing.missing(address):
+        state, reasons = "incomplete", [f"{' and '.join(missing)} missing"]
+    elif not any(address_key.split("\x1f")):
+        state, reasons = "incomplete", ["the address is empty"]
+    else:
+        state, reasons = "ask", []
+    question = asking.question_key(address_key) if state == "ask" else None
+    return Work(item.key, item.raw_hash, item.held, held_hash, state, json.dumps(reasons), text, address_key, question)
+
+
+def held_since(item: Known) -> str:
+    """The address that a record had when its present coordinates were first seen."""
+    return item.held_hash if item.known_held == item.held and item.held_hash else item.raw_hash
+
+
+def is_kept(item: Known, held_hash: str) -> bool:
+    """Whether the coordinates are not ours, and those of the address that stands there now."""
+    return item.held is not None and item.held != item.written and held_hash == item.raw_hash
+
+
+def _no_key(job: Job, table: Table, at: int) -> BadSource:
+    return BadSource(
+        f"{table.path}: record {at} has no key in column {job.records.key!r}; each record needs one. Nothing was sent."
+    )
+
+
+def as_address(text: str) -> dict[str, Any]:
+    """The parts of an address as the ledger keeps them."""
+    return dict(json.loads(text))

@@ -1,0 +1,135 @@
+"""The HTTP service: the only module that knows the HTTP client and its exceptions.
+
+Nothing that leaves here holds a secret: replies are masked before anybody sees them, requests carry a
+form that may be shown.
+"""
+
+import asyncio
+import ssl
+from collections.abc import Mapping
+from typing import Any, Self
+
+import aiohttp
+import uritemplate
+
+from yellowtor import __version__
+from yellowtor.addresses.address import Address
+from yellowtor.addresses.keys import Asking, digest
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.reading import Read, read_reply
+from yellowtor.answers.reply import Reply, Request
+from yellowtor.services.description import Description
+from yellowtor.services.variables import MASK, Values
+
+LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
+
+
+class HttpService:
+    """A service as its description says; sends while it is entered (async with)."""
+
+    def __init__(self, description: Description, values: Values, language: str = "") -> None:
+        self.name = description.service.name
+        self.attribution = description.service.attribution
+        self.account = description.account
+        self.pace = description.pace
+        self.day = description.day
+        self.parallel = description.allowance.parallel
+        self.tries = description.allowance.tries
+        self.reading_key = digest(description.reply.model_dump_json())
+        self._forward = description.forward
+        self._timeout_s = description.allowance.timeout_s
+        self._reading = description.reading()
+        self._values = values
+        self._language = language
+        self._session: aiohttp.ClientSession | None = None
+        template = "\n".join([self._forward.url, *(f"{k}: {v}" for k, v in self._forward.headers.items())])
+        self.asking = Asking(self.name, "forward", template, language, "", self._forward.candidates)
+
+    def request(self, address: Address) -> Request:
+        """The request that asks about this address."""
+        return self._expand(address, self._values.plain)
+
+    def shown(self, address: Address) -> str:
+        """The same request as it may be printed: secrets masked."""
+        values = {n: f"MASK{n}" if n in self._values.secret_names else v for n, v in self._values.plain.items()}
+        request = self._expand(address, values)
+        text = "\n".join([f"GET {request.url}", *(f"{n}: {v}" for n, v in request.headers.items())])
+        for name in self._values.secret_names:
+            text = text.replace(f"MASK{name}", MASK)
+        return text
+
+    def _expand(self, address: Address, values: Mapping[str, str]) -> Request:
+        known: dict[str, Any] = {
+            **values,
+            **address.as_dict(),
+            "q": address.line(),
+            "limit": str(self._forward.candidates),
+        }
+        if self._language:
+            known["language"] = self._language
+        headers = {name: _header(text, known) for name, text in self._forward.headers.items()}
+        return Request(uritemplate.expand(self._forward.url, known), headers)
+
+    def read(self, reply: Reply) -> Read:
+        if reply.kind is not None:
+            return Read(reply.kind, message=reply.trouble)
+        return self.read_kept(reply.status, reply.body)
+
+    def read_kept(self, status: int, body: bytes) -> Read:
+        return read_reply(self._reading, status, body)
+
+    async def send(self, request: Request) -> Reply:
+        """Send and wait for the whole reply. Never raises for what a network or a server can do."""
+        assert self._session is not None, "send() needs the service to be entered"
+        try:
+            async with self._session.get(request.url, headers=request.headers, allow_redirects=False) as answer:
+                body = await answer.content.read(LARGEST + 1)
+                while not answer.content.at_eof() and len(body) <= LARGEST:
+                    body += await answer.content.read(LARGEST + 1 - len(body))
+                headers = {name.lower(): value for name, value in answer.headers.items()}
+                status = answer.status
+        except TimeoutError:
+            return _no_reply(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
+        except aiohttp.ClientPayloadError:
+            return _no_reply(Kind.UNREADABLE, "the reply was cut short")
+        except (aiohttp.ClientError, OSError, asyncio.IncompleteReadError) as error:
+            return _no_reply(Kind.UNAVAILABLE, self._values.mask_text(_explain(error)))
+        if len(body) > LARGEST:
+            return _no_reply(Kind.UNREADABLE, f"the reply is larger than {LARGEST // 2**20} MiB")
+        return Reply(status, headers, self._values.mask(body))
+
+    async def __aenter__(self) -> Self:
+        self._session = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(limit=self.parallel),
+            timeout=aiohttp.ClientTimeout(total=self._timeout_s),
+            headers={"User-Agent": f"yellowtor/{__version__}", "Accept": "application/json"},
+            trust_env=True,
+            cookie_jar=aiohttp.DummyCookieJar(),
+        )
+        return self
+
+    async def __aexit__(self, *error: object) -> None:
+        if self._session is not None:
+            await self._session.close()
+
+
+def _header(template: str, values: Mapping[str, str]) -> str:
+    """A header is no URI: its variables go in as they are."""
+    text = template
+    for name in uritemplate.variables(template):
+        text = text.replace(f"{{{name}}}", values.get(name, ""))
+    return text
+
+
+def _no_reply(kind: Kind, trouble: str) -> Reply:
+    return Reply(0, {}, b"", trouble, kind)
+
+
+def _explain(error: Exception) -> str:
+    if isinstance(error, aiohttp.ClientConnectorError):
+        if isinstance(error.os_error, ssl.SSLError):
+            return f"no safe connection: {error.os_error.reason or error.os_error}"
+        return f"no connection to {error.host}:{error.port} ({error.os_error.strerror or 'refused'})"
+    if isinstance(error, aiohttp.ServerDisconnectedError):
+        return "the server closed the connection without a reply"
+    return str(error) or type(error).__name__

@@ -1,0 +1,87 @@
+"""Reads a TOML file into a frozen pydantic model.
+
+Whatever is wrong with a job or a description is said once, here, in one shape: the file, the line where
+it can be known, the key, the value, the rule. Nothing else in the project reads TOML.
+"""
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from yellowtor.errors import BadJob
+
+
+class Settings(BaseModel):
+    """The base of every model that a person writes as TOML: frozen, and closed to unknown keys."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+Model = TypeVar("Model", bound=Settings)
+
+
+def read_settings(path: Path, model: type[Model], what: str) -> Model:
+    """Read the file at path as model; what ("job", "service description") names it in messages.
+
+    Raises BadJob with one line per mistake.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError as error:
+        raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadJob(f"The {what} {path} can't be read: {error}. Nothing was sent.") from error
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadJob(f"The {what} {path} is not valid TOML: {error}. Nothing was sent.") from error
+    try:
+        return model.model_validate(data)
+    except ValidationError as error:
+        mistakes = [f"  {path}{_line(text, m['loc'])}: {_say(m, model)}" for m in error.errors()]
+        count = "one mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
+        raise BadJob(f"The {what} has {count}. Nothing was sent, nothing written.\n" + "\n".join(mistakes)) from error
+
+
+def _say(mistake: Any, model: type[BaseModel]) -> str:
+    key = ".".join(str(step) for step in mistake["loc"]) or "the file"
+    if mistake["type"] == "extra_forbidden":
+        known = _known_keys(model, mistake["loc"][:-1])
+        return f"{key} is not a key that is known here" + (f" (known: {', '.join(known)})" if known else "")
+    if mistake["type"] == "missing":
+        return f"{key} is missing"
+    rule = mistake["msg"].removeprefix("Value error, ")
+    return f"{key} = {mistake['input']!r}: {rule[0].lower() + rule[1:]}"
+
+
+def _known_keys(model: type[BaseModel], place: tuple[Any, ...]) -> list[str]:
+    """The keys that a table at place may have; empty where the model doesn't say."""
+    here: Any = model
+    for step in place:
+        if isinstance(step, int):
+            continue
+        field = getattr(here, "model_fields", {}).get(step)
+        if field is None:
+            return []
+        kinds = [field.annotation, *getattr(field.annotation, "__args__", ())]
+        here = next((k for k in kinds if isinstance(k, type) and issubclass(k, BaseModel)), None)
+    return [f.alias or name for name, f in getattr(here, "model_fields", {}).items()]
+
+
+def _line(text: str, place: tuple[Any, ...]) -> str:
+    """Where in the text the key at place stands, as ", line N"; empty when it can't be told."""
+    names = [str(step) for step in place if not isinstance(step, int)]
+    table: list[str] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := re.match(r"\s*\[{1,2}\s*([^\]]+?)\s*\]{1,2}", line):
+            table = [part.strip().strip("\"'") for part in header[1].split(".")]
+            if table == names:
+                return f", line {number}"
+        elif key := re.match(r"""\s*["']?([\w.-]+)["']?\s*=""", line):
+            here = table + key[1].split(".")
+            if here == names[: len(here)] and len(here) >= len(names) - 1:
+                return f", line {number}"
+    return ""

@@ -1,0 +1,31 @@
+"""What a cell says, as text, and what may be written into one."""
+
+import datetime as dt
+import math
+from collections.abc import Callable, Sequence
+
+Row = Sequence[str]
+Cell = str | float | None  # None empties a cell
+
+
+class _Leave:
+    def __repr__(self) -> str:
+        return "LEAVE"
+
+
+LEAVE = _Leave()  # this cell is not to be touched
+NewCells = Sequence[Cell | _Leave]
+Answering = Callable[[Sequence[Row]], Sequence[NewCells | None]]
+
+
+def as_text(value: object) -> str:
+    """A cell's value as a person reads it: 412.0 is "412", an instant is ISO 8601."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, bool):
+        return "TRUE" if value else "FALSE"
+    if isinstance(value, float):
+        return str(int(value)) if math.isfinite(value) and value == int(value) and abs(value) < 1e15 else repr(value)
+    if isinstance(value, dt.datetime) and value.time() == dt.time():
+        return value.date().isoformat()
+    return str(value)

@@ -1,0 +1,84 @@
+"""Delimited text (RFC 4180): comma, UTF-8, a header in the first line; streamed both ways."""
+
+import csv
+from collections.abc import Iterator, Sequence
+from itertools import islice
+from pathlib import Path
+
+from yellowtor.errors import BadSource
+from yellowtor.files import written_aside
+from yellowtor.tables.cells import LEAVE, Answering, Cell, Row
+from yellowtor.tables.header import checked_header
+
+BATCH = 2_000
+FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+class DelimitedTable:
+    """A file of comma-separated values. Raises BadSource for whatever is wrong with it."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        first = next(self._lines(), None)
+        if first is None:
+            raise BadSource(f"{path} is empty. Nothing was sent.")
+        self.header = checked_header([name.strip() for name in first], str(path))
+
+    def batches(self) -> Iterator[list[Row]]:
+        """The rows below the header, 2,000 at a time; blank lines are passed over."""
+        lines = self._lines()
+        next(lines, None)
+        while batch := list(islice(lines, BATCH)):
+            if any(len(row) != len(self.header) for row in batch):
+                batch = [self._whole(row) for row in batch if row]
+            yield batch  # type: ignore[misc]
+
+    def _whole(self, row: list[str]) -> list[str]:
+        if len(row) > len(self.header):
+            raise BadSource(
+                f"{self.path} has a line of {len(row)} fields under a header of {len(self.header)}, beginning with "
+                f"{row[0]!r}. Quote fields that hold a comma."
+            )
+        return row + [""] * (len(self.header) - len(row))
+
+    def _lines(self) -> Iterator[list[str]]:
+        try:
+            with self.path.open(encoding="utf-8-sig", newline="") as file:
+                yield from csv.reader(file, strict=True)
+        except FileNotFoundError as error:
+            raise BadSource(f"There is no file {self.path}. Nothing was sent.") from error
+        except (OSError, UnicodeDecodeError, csv.Error) as error:
+            raise BadSource(f"{self.path} can't be read: {error}. Nothing was written.") from error
+
+    def rewrite(self, to: Path, columns: Sequence[str], answering: Answering) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives."""
+        added = [name for name in columns if name not in self.header]
+        order = [*self.header, *added]
+        places = [order.index(name) for name in columns]
+        blank = [""] * len(added)
+        with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
+            write = csv.writer(file)
+            write.writerow(order)
+            for batch in self.batches():
+                rows = []
+                for row, cells in zip(batch, answering(batch), strict=True):
+                    line = [*row, *blank]
+                    for place, cell in zip(places, cells or (), strict=False):
+                        if cell is not LEAVE:
+                            line[place] = _field(cell)  # type: ignore[arg-type]
+                    rows.append(line)
+                write.writerows(rows)
+
+    def check_target(self, to: Path) -> str:
+        """Nothing holds a text file open for itself."""
+        del to
+        return ""
+
+
+def _field(cell: Cell) -> str:
+    """A cell as a field; a text that a spreadsheet would take for a formula gets an apostrophe before it."""
+    if cell is None:
+        return ""
+    if isinstance(cell, str):
+        return f"'{cell}" if cell.startswith(FORMULA) else cell
+    return repr(cell)

@@ -1,0 +1,174 @@
+"""Splicing cells into a sheet's XML (SpreadsheetML, ECMA-376 part 1, 18.3.1).
+
+Only the bytes of the cells concerned change: the XML around them is copied as it stands, so that formulas,
+cached results, formats and extensions that we know nothing of stay what they were. What can't be done so
+safely is refused before anything is written.
+"""
+
+import re
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import NamedTuple
+from xml.sax.saxutils import escape
+
+from yellowtor.errors import BadSource
+from yellowtor.tables.cells import Cell, NewCells, _Leave
+from yellowtor.tables.package import replace_member, sheet_member
+
+_ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
+_UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
+
+
+class Edit(NamedTuple):
+    """New contents for one row of the sheet (from 1), in the order of the splice's columns."""
+
+    row: int
+    cells: NewCells
+
+
+@dataclass(frozen=True)
+class Splice:
+    """What to change: the header's row (from 1), the columns (from 0), those that are new, the edits."""
+
+    header_row: int
+    columns: Sequence[int]
+    new: Mapping[int, str]
+    edits: Sequence[Edit]
+
+
+def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice) -> None:
+    """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe."""
+    with zipfile.ZipFile(source) as package:
+        member = sheet_member(package, sheet)
+        xml = package.read(member)
+    try:
+        changed = splice_sheet(xml, splice)
+    except BadSource as error:
+        raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
+    replace_member(source, to, member, changed)
+
+
+def splice_sheet(xml: bytes, splice: Splice) -> bytes:
+    """The sheet's XML with the cells changed."""
+    names = _Names(xml)
+    start, end = names.data(xml)
+    edits: dict[int, dict[int, Cell]] = {}
+    for edit in splice.edits:
+        cells = {c: v for c, v in zip(splice.columns, edit.cells, strict=True) if not isinstance(v, _Leave)}
+        if cells:
+            edits[edit.row] = cells
+    if splice.new:
+        edits[splice.header_row] = dict(splice.new)
+    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row))
+    last = max(splice.columns, default=0)
+    return _dimension(names, xml[:start], last) + body + xml[end:]
+
+
+class _Names:
+    """The element names as this sheet's producer writes them: with a prefix or without."""
+
+    def __init__(self, xml: bytes) -> None:
+        if xml[:2] in (b"\xff\xfe", b"\xfe\xff") or re.match(
+            rb"""<\?xml[^>]*encoding=["'](?!utf-?8)""", xml, re.IGNORECASE
+        ):
+            raise BadSource("its XML is not UTF-8; save the workbook anew.")
+        if b"<!--" in xml or b"<![CDATA[" in xml:
+            raise BadSource("its XML holds comments or CDATA; save the workbook anew.")
+        root = re.search(rb"<((?:\w+:)?)worksheet\b", xml)
+        if not root:
+            raise BadSource("its XML is not that of a worksheet.")
+        p = self.prefix = root[1]
+        self.row = re.compile(rb"<%srow\b(%s)(?:/>|>(.*?)</%srow\s*>)" % (p, _ATTRS, p), re.DOTALL)
+        self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, _ATTRS, p), re.DOTALL)
+
+    def data(self, xml: bytes) -> tuple[int, int]:
+        """Where the rows begin and end; an empty `<sheetData/>` has no row, hence no header."""
+        p = self.prefix
+        found = re.search(rb"<%ssheetData\b%s>(.*)</%ssheetData\s*>" % (p, _ATTRS, p), xml, re.DOTALL)
+        if not found:
+            raise BadSource("it has no rows.")
+        return found.span(1)
+
+
+def _rows(names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header: int) -> Iterator[bytes]:
+    at, number = 0, 0
+    for row in names.row.finditer(data):
+        yield data[at : row.start()]
+        at = row.end()
+        told = _attribute(row[1], b"r")
+        number = int(told) if told else number + 1
+        if number in edits:
+            yield _row(names, row, number, edits.pop(number), is_header=number == header)
+        else:
+            yield row[0]
+    yield data[at:]
+    if edits:
+        raise BadSource(f"row {min(edits)} is not in its XML; save the workbook anew.")
+
+
+def _row(names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell], *, is_header: bool) -> bytes:
+    attributes, inner = row[1].rstrip(b" /"), row[2] or b""
+    pieces: list[tuple[int, bytes]] = []
+    column = -1
+    for cell in names.cell.finditer(inner):
+        told = _attribute(cell[1], b"r")
+        column = _column(told) if told else column + 1
+        if column not in cells:
+            pieces.append((column, cell[0]))
+        else:
+            if re.search(rb"<%sf\b" % names.prefix, cell[2] or b""):
+                raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
+            pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))
+    style = _attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
+    pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value is not None]
+    pieces.sort(key=lambda piece: piece[0])
+    if spans := _attribute(attributes, b"spans"):
+        wide = b"%s:%d" % (spans.split(b":")[0], max(int(spans.split(b":")[-1]), pieces[-1][0] + 1 if pieces else 1))
+        attributes = attributes.replace(b'spans="%s"' % spans, b'spans="%s"' % wide)
+    p = names.prefix
+    return b"<%srow%s>%s</%srow>" % (p, attributes, b"".join(piece for _, piece in pieces), p)
+
+
+def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None) -> bytes:
+    p = names.prefix
+    start = b'<%sc r="%s"' % (p, _reference(column, row).encode())
+    if style is not None:
+        start += b' s="%s"' % style
+    if value is None:
+        return start + b"/>"
+    if isinstance(value, str):
+        text = escape(_UNSAFE.sub("", value)).encode()
+        return start + b' t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (p, p, text, p, p, p)
+    return start + b"><%sv>%s</%sv></%sc>" % (p, repr(value).encode(), p, p)
+
+
+def _dimension(names: _Names, head: bytes, last: int) -> bytes:
+    """The head with the used block (`dimension`) grown to the right where it has to."""
+    found = re.search(rb'<%sdimension\b[^>]*\bref="([A-Z]+\d+):([A-Z]+)(\d+)"' % names.prefix, head)
+    if not found or _column(found[2]) >= last:
+        return head
+    return head[: found.start(2)] + _reference(last, 0)[:-1].encode() + head[found.end(2) :]
+
+
+def _attribute(attributes: bytes, name: bytes) -> bytes | None:
+    found = re.search(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name, attributes)
+    return None if not found else found[1] if found[1] is not None else found[2]
+
+
+def _column(reference: bytes) -> int:
+    number = 0
+    for letter in reference:
+        if not 65 <= letter <= 90:
+            break
+        number = number * 26 + letter - 64
+    return number - 1
+
+
+def _reference(column: int, row: int) -> str:
+    letters, column = "", column + 1
+    while column:
+        column, rest = divmod(column - 1, 26)
+        letters = chr(65 + rest) + letters
+    return f"{letters}{row}"
