@@ -35,11 +35,12 @@ def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
 
 def _fineness(evidence: Evidence, tolerance_m: float) -> Iterator[tuple[float, str]]:
     level = str(evidence.level) if evidence.level else "unknown level"
+    level = f"an {level}" if level[0] in "aeiou" else f"a {level}"
     if evidence.reach_m > tolerance_m:
-        reason = f"the point stands for a {level}, up to {_length(evidence.reach_m)} away"
+        reason = f"the point stands for {level}, up to {_length(evidence.reach_m)} away"
         yield 0.95 * tolerance_m / evidence.reach_m, reason
     else:
-        yield 1.0, f"the point stands for a {level}"
+        yield 1.0, f"the point stands for {level}"
     if evidence.method is Method.INTERPOLATED:
         yield 0.7, "the point is interpolated between neighbours"
 

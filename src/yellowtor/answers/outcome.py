@@ -33,10 +33,6 @@ class Outcome(StrEnum):
     FAILED = "failed", "No usable reply after the allowed tries; `--again failed` asks once more."
     WAITING = "waiting", "Not asked yet: the allowance is spent, or the run was cut."
 
-    @property
-    def has_point(self) -> bool:
-        return self in {Outcome.PLACED, Outcome.KEPT, Outcome.DOUBTFUL}
-
 
 @dataclass(frozen=True, slots=True)
 class Thresholds:

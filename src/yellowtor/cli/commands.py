@@ -96,7 +96,7 @@ def demo_command(into: Path) -> None:
     with as_file(files("yellowtor.demo") / "data") as data:
         _lay_out(data, into)
         with running(StandIn(data, Manners())) as address:
-            os.environ |= {"YELLOWTOR_STANDIN": address, "YELLOWTOR_STANDIN_KEY": Manners().key}
+            os.environ["YELLOWTOR_STANDIN"] = address
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
             summary = _run(into / "job.toml", Options())
     report.report(console, summary, dry_run=False)
@@ -112,6 +112,8 @@ def _lay_out(data: Path, into: Path) -> None:
         for name in ("job.toml", "stand-in.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson"):
             if not (into / name).exists():
                 shutil.copyfile(data / name, into / name)
+        if not (into / ".env").exists():
+            (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={Manners().key}\n", encoding="utf-8")
     except OSError as error:
         raise BadSource(
             f"The example can't be laid into {into}: {error.strerror}. Say --into another folder."

@@ -154,7 +154,7 @@ def show_trial(console: Console, trial: Trial) -> None:
     status = str(trial.reply.status) if trial.reply.status else trial.reply.trouble
     _title(console, "Reply", f"{status} · {trial.read.kind}")
     console.print(_body(trial.reply.body))
-    _title(console, "Read", f"{len(trial.read.candidates)} candidates")
+    _title(console, "Read", f"candidates: {len(trial.read.candidates)}")
     if trial.read.message:
         console.print(f"The service says: {trial.read.message}", markup=False)
     for remark in trial.read.remarks:

@@ -115,6 +115,9 @@ class AnswerColumns(Settings):
 class Write(Settings):
     to: Path | None = Field(None, description="Where the copy with the answers goes, from the job's folder.")
     in_place: bool = Field(False, description="Write into the source itself instead.")
+    doubtful: bool = Field(
+        False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
+    )
     columns: AnswerColumns = AnswerColumns()
 
     @model_validator(mode="after")

@@ -78,7 +78,8 @@ class WriteBack:
         """What goes into the coordinate columns: a point of ours, nothing, or no change."""
         if outcome is Outcome.KEPT:
             return self._leave, self._leave
-        if outcome.has_point and answer.lat is not None and answer.lon is not None:
+        sure = outcome is Outcome.PLACED or (outcome is Outcome.DOUBTFUL and self._job.write.doubtful)
+        if sure and answer.lat is not None and answer.lon is not None:
             text = Position(answer.lat, answer.lon).written()
             if text != answer.written:
                 self._written.append((answer.key, text))
