@@ -1,7 +1,6 @@
 """Writing files so that a reader sees the old one or the new one, never half of one."""
 
 import os
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -19,9 +18,8 @@ def written_aside(path: Path) -> Iterator[Path]:
     aside: Path | None = None
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".new", dir=path.parent)
-        os.close(handle)
-        aside = Path(name)
+        aside = path.with_name(f".{path.name}.new")  # always this name, so that one left by a kill is used up
+        aside.touch()
         aside.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
         yield aside
         _sync(aside)

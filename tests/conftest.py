@@ -1,0 +1,160 @@
+"""What the tests stand on: the built program, run on files in a temporary folder against a real stand-in."""
+
+import csv
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import urllib.request
+from contextlib import ExitStack
+from pathlib import Path
+
+import python_calamine as calamine
+import pytest
+from hypothesis import HealthCheck, settings
+
+import yellowtor.demo
+from yellowtor.standin.server import Manners, StandIn, running
+
+settings.register_profile("ours", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))
+settings.load_profile("ours")
+
+DATA = Path(yellowtor.demo.__file__).parent / "data"
+PROGRAM = [str(Path(sys.executable).with_name("yellowtor"))]
+SABOTEUR = [sys.executable, str(Path(__file__).with_name("saboteur.py"))]
+KEY = "a-key/with+odd=signs"
+
+
+class Service:
+    """A running stand-in; counts come from itself, over HTTP."""
+
+    def __init__(self, address, key):
+        self.address, self.key = address, key
+
+    def counters(self):
+        with urllib.request.urlopen(f"{self.address}/counters", timeout=10) as reply:
+            return json.load(reply)
+
+    @property
+    def requests(self):
+        return self.counters()["requests"]
+
+
+@pytest.fixture
+def serve():
+    """serve(per_second=…, faults=…) starts a stand-in that ends with the test."""
+    with ExitStack() as stack:
+
+        def start(gazetteer=DATA, **manners):
+            manners = {"key": KEY, "per_second": None} | manners
+            address = stack.enter_context(running(StandIn(gazetteer, Manners(**manners))))
+            return Service(address, manners["key"])
+
+        yield start
+
+
+class Example:
+    """A folder with a job in it. edit() changes a file of it; run() runs the built program there."""
+
+    def __init__(self, folder, service):
+        self.folder, self.service = folder, service
+        self.env = {k: v for k, v in os.environ.items() if not k.startswith("YELLOWTOR")} | {
+            "XDG_DATA_HOME": str(folder / "home"),
+            "COLUMNS": "160",
+        }
+        if service:
+            self.env |= {"YELLOWTOR_STANDIN": service.address, "YELLOWTOR_STANDIN_KEY": service.key}
+
+    def path(self, name):
+        return self.folder / name
+
+    def edit(self, name, *changes):
+        text = self.path(name).read_text()
+        for old, new in changes:
+            assert old in text, f"{old!r} is not in {name}"
+            text = text.replace(old, new)
+        self.path(name).write_text(text)
+
+    def start(self, *args, program=PROGRAM, **options):
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+        return subprocess.Popen([*program, *map(str, args)], cwd=self.folder, env=self.env, **pipes, **options)
+
+    def run(self, *args, code=0, program=PROGRAM):
+        process = self.start(*args, program=program)
+        out, err = process.communicate(timeout=120)
+        assert code is None or process.returncode == code, f"code {process.returncode}\n{out}\n{err}"
+        assert "Traceback" not in err
+        return subprocess.CompletedProcess(args, process.returncode, out, err)
+
+    def summary(self, *args, code=0, **options):
+        return json.loads(self.run("run", "job.toml", "--json", *args, code=code, **options).stdout)
+
+    def rows(self, name="cabinets-placed.xlsx", sheet="Cabinets"):
+        """The rows of a workbook's sheet or of a CSV file, as dictionaries by key."""
+        if name.endswith(".csv"):
+            with self.path(name).open(newline="", encoding="utf-8") as file:
+                return {row["Id"]: row for row in csv.DictReader(file)}
+        rows = calamine.CalamineWorkbook.from_path(str(self.path(name))).get_sheet_by_name(sheet).to_python()
+        return {row[0]: dict(zip(rows[0], row, strict=True)) for row in rows[1:]}
+
+
+def lay_out(folder, service, data=DATA, *, paced=False):
+    """The demo's job in a folder; without a pace, unless the test is about it."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in ("job.toml", "stand-in.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson"):
+        shutil.copyfile((DATA if name.endswith(".toml") else data) / name, folder / name)
+    example = Example(folder, service)
+    if not paced:
+        example.edit("stand-in.toml", ("per_second = 40\n", ""))
+    return example
+
+
+@pytest.fixture
+def example(tmp_path, serve):
+    """example(per_day=…) is the demo's job and a stand-in with such manners."""
+
+    def make(*, paced=False, **manners):
+        return lay_out(tmp_path / "example", serve(**manners), paced=paced)
+
+    return make
+
+
+@pytest.fixture
+def small(tmp_path, serve):
+    """small(rows, …) is a job on a CSV file of such rows: Id, Street, Town, Postcode, Latitude, Longitude."""
+
+    def make(rows, **manners):
+        made = lay_out(tmp_path / "small", serve(**manners))
+        made.edit(
+            "job.toml",
+            ('file = "cabinets.xlsx"\nsheet = "Cabinets"', 'file = "records.csv"'),
+            ('name = "Cabinet"\n', ""),
+            ('"Number and street"', '"Street"'),
+            ('to = "cabinets-placed.xlsx"', 'to = "placed.csv"'),
+        )
+        write_csv(made.path("records.csv"), rows)
+        return made
+
+    return make
+
+
+def write_csv(path, rows):
+    with path.open("w", newline="", encoding="utf-8") as file:
+        write = csv.writer(file)
+        write.writerow(["Id", "Street", "Town", "Postcode", "Latitude", "Longitude", "Notes"])
+        write.writerows([*row, *[""] * (7 - len(row))] for row in rows)
+
+
+def real_addresses(count, gazetteer=DATA):
+    """So many rows of real (made-up) addresses of the first country, from the gazetteer."""
+    from yellowtor.standin.gazetteer import read_gazetteer
+
+    points = [p for p in read_gazetteer(gazetteer)[0] if p.country_code == "XT"]
+    chosen = points[:: max(1, len(points) // count)][:count]
+    return [[f"R{i}", f"{p.number} {p.street}", p.town, p.postcode] for i, p in enumerate(chosen)]
+
+
+def without_times(text):
+    return re.sub(r"\d+ s|[\d.]+ a second", "", text)

@@ -1,0 +1,234 @@
+"""What `yellowtor run` promises, seen from outside: files in a folder, and the stand-in's own counters."""
+
+import json
+import sqlite3
+import zlib
+
+import pytest
+
+from conftest import real_addresses, without_times, write_csv
+
+TEN = real_addresses(10)
+
+
+def outcomes(summary):
+    return {name: count for name, count in summary["outcomes"].items() if count}
+
+
+def test_a_dry_run_plans_exactly_what_a_run_then_sends_and_touches_nothing(small):
+    job = small([*TEN, ["X1", "", "Nowhere"], ["X2", "1 Some Street", "Town", "", "47.5", "-28.5"], ["X3", *TEN[0][1:]]])
+    before = {p: p.read_bytes() for p in job.folder.glob("*.*") if "ledger" not in p.name}
+    plan = job.summary("--dry-run")["plan"]
+    assert (plan["kept"], plan["incomplete"], plan["to_answer"], plan["open_questions"]) == (1, 1, 11, 10)
+    assert job.service.requests == 0
+    assert before == {p: p.read_bytes() for p in job.folder.glob("*.*") if "ledger" not in p.name}
+    assert "Nothing was sent, nothing written" in job.run("run", "job.toml", "--dry-run").stderr
+    summary = job.summary()
+    assert job.service.requests == summary["requests"]["sent"] == plan["forecast"]["requests"]
+    assert outcomes(summary) == {"placed": 11, "kept": 1, "incomplete": 1}
+
+
+def test_changing_thresholds_or_reading_rules_judges_anew_and_sends_nothing(small):
+    job = small(TEN)
+    assert outcomes(job.summary()) == {"placed": 10}
+    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    assert outcomes(job.summary()) == {"doubtful": 10}
+    assert all(row["Latitude"] == "" and row["Outcome"] == "doubtful" for row in job.rows("placed.csv").values())
+    job.edit("job.toml", ("place_at = 0.99", "place_at = 0.8"))
+    job.edit("stand-in.toml", ('door = { level = "building"', 'door = { level = "address area"'))
+    assert outcomes(job.summary()) == {"doubtful": 10}
+    assert {row["Level"] for row in job.rows("placed.csv").values()} == {"address area"}
+    assert job.service.requests == 10
+
+
+def test_only_new_and_edited_records_are_asked_about_and_vanished_ones_are_counted(small):
+    job = small(TEN)
+    job.summary()
+    more = real_addresses(40)[-3:]
+    rows = [*TEN[1:5], ["R5", *more[0][1:]], ["N1", *more[1][1:]], ["N2", TEN[0][1].upper() + " ", *TEN[0][2:]]]
+    write_csv(job.path("records.csv"), rows)
+    summary = job.summary()
+    assert summary["scan"] == {"records": 7, "new": 2, "changed": 1, "vanished": 5}
+    assert summary["requests"]["sent"] == 2, "an address that differs only in case and blanks is known"
+    write_csv(job.path("records.csv"), TEN)
+    assert job.summary()["requests"]["sent"] == 0, "changed back is answered from the ledger"
+    assert max(job.service.counters()["by_question"].values()) == 1
+
+
+def test_coordinates_that_were_there_are_kept_until_the_address_changes(small):
+    job = small([["A", *TEN[0][1:], "47.1", "-28.9"], ["B", *TEN[1][1:], "0", "0"], ["C", *TEN[2][1:], "ask me", ""]])
+    assert outcomes(job.summary()) == {"placed": 2, "kept": 1}
+    assert job.rows("placed.csv")["A"]["Latitude"] == "47.1"
+    for _ in range(2):  # and stays asked about, although the source still holds the old coordinates
+        write_csv(job.path("records.csv"), [["A", *TEN[3][1:], "47.1", "-28.9"]])
+        assert outcomes(job.summary()) == {"placed": 1}
+        assert job.rows("placed.csv")["A"]["Latitude"] != "47.1"
+
+
+def test_in_place_our_own_coordinates_are_judged_anew_and_never_kept(small):
+    job = small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]])
+    job.edit("job.toml", ('to = "placed.csv"', "in_place = true"))
+    first, written = job.summary(), job.path("records.csv").read_bytes()
+    assert outcomes(first) == {"placed": 10, "unplaced": 1}
+    assert outcomes(job.summary()) == outcomes(first)
+    assert job.path("records.csv").read_bytes() == written
+    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    assert outcomes(job.summary()) == {"doubtful": 10, "unplaced": 1}
+    assert all(not row["Latitude"] for row in job.rows("records.csv").values()), "a point that is no longer sure goes"
+    job.edit("job.toml", ("in_place = true", "in_place = true\ndoubtful = true"))
+    job.summary()
+    assert all(row["Latitude"] for row in job.rows("records.csv").values() if row["Outcome"] == "doubtful")
+    assert job.service.requests == 11
+
+
+@pytest.mark.parametrize(
+    ("fault", "told"), [("error", "unavailable"), ("cut", "unreadable"), ("page", "unreadable"), ("busy", "unavailable")]
+)
+def test_faults_that_pass_are_survived_and_every_record_is_placed(small, fault, told):
+    job = small(TEN, faults={fault: 4})
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 2"))
+    summary = job.summary()
+    counted = job.service.counters()
+    assert outcomes(summary) == {"placed": 10}
+    assert counted["by_kind"][fault] == summary["requests"]["by_kind"][told] == summary["requests"]["again"] > 0
+    assert counted["requests"] == summary["requests"]["sent"]
+
+
+def test_what_always_fails_is_failed_is_not_asked_again_unless_told_so_and_then_heals(small, serve):
+    job = small(TEN[:3], faults={"page": 1})
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 8\ntries = 2"))
+    assert outcomes(job.summary()) == {"failed": 3}
+    assert job.service.requests == 6
+    assert outcomes(job.summary()) == {"failed": 3}
+    assert job.service.requests == 6
+    job.env["YELLOWTOR_STANDIN"] = serve().address
+    summary = job.summary("--again", "failed")
+    assert outcomes(summary) == {"placed": 3}
+    assert summary["requests"]["sent"] == 3
+    assert job.summary("--again", "failed")["requests"]["sent"] == 0
+
+
+def test_a_service_that_is_not_there_fails_clearly_and_a_slow_one_is_given_up(small):
+    job = small(TEN[:1], faults={"slow": 1}, slow_s=5)
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 8\ntries = 1\ntimeout_s = 0.3"))
+    assert outcomes(job.summary()) == {"failed": 1}
+    job.edit("job.toml", ('matched = "Matched address"', 'reasons = "Why"'))
+    job.summary()
+    assert "no reply within 0.3 s" in job.rows("placed.csv")["R0"]["Why"]
+    job.env["YELLOWTOR_STANDIN"] = "http://127.0.0.1:1"
+    job.summary("--again", "failed")
+    assert "no connection to 127.0.0.1:1" in job.rows("placed.csv")["R0"]["Why"]
+
+
+def test_a_service_asked_too_fast_is_waited_for_and_its_zero_positions_are_never_placed(small):
+    for unfriendly in (False, True):
+        job = small(TEN, per_second=5, unfriendly=unfriendly)
+        summary = job.summary()
+        for row in job.rows("placed.csv").values():
+            assert (row["Outcome"] == "placed") == bool(row["Latitude"])
+            assert row["Latitude"] not in {"0", "0.0"}
+        if not unfriendly:
+            assert outcomes(summary) == {"placed": 10}
+            assert summary["requests"]["by_kind"]["too fast"] == job.service.counters()["by_kind"]["too fast"] > 0
+
+
+def test_the_pace_is_held_by_the_services_own_clock(example):
+    job = example(paced=True, per_second=40)
+    counted = job.summary() and job.service.counters()
+    assert "too fast" not in counted["by_kind"]
+    assert 35 <= counted["most_in_a_second"] <= 40
+
+
+def test_a_days_allowance_is_never_passed_and_the_rest_waits(small):
+    job = small(TEN)
+    job.edit("stand-in.toml", ("per_day = 2500", "per_day = 4"))
+    summary = job.summary(code=6)
+    assert outcomes(summary) == {"placed": 4, "waiting": 6}
+    assert summary["resets_at"]
+    told = job.run("run", "job.toml", code=6).stderr
+    assert "Run the job again after" in told
+    assert job.service.requests == 4
+    job.edit("stand-in.toml", ("per_day = 4", "per_day = 2500"))
+    assert outcomes(job.summary()) == {"placed": 10}
+    assert job.service.requests == 10
+
+
+def test_when_the_service_says_that_the_day_is_spent_nothing_more_is_asked(small):
+    job = small(TEN, per_day=3)
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 1"))
+    summary = job.summary(code=6)
+    assert outcomes(summary) == {"placed": 3, "waiting": 7}
+    assert summary["stopped_by"] == "window spent"
+    assert job.service.requests == 4
+
+
+def test_a_refused_key_stops_at_once_and_stands_in_no_output(small):
+    job = small(TEN)
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 1"))
+    job.env["YELLOWTOR_STANDIN_KEY"] = " wrong-key/€ \t"
+    result = job.run("run", "job.toml", code=5)
+    assert job.service.requests == 1
+    assert "blanks around its value" in result.stderr
+    assert "key refused (the key ••• is unknown)" in result.stderr
+    job.env["YELLOWTOR_STANDIN_KEY"] = job.service.key
+    assert outcomes(job.summary()) == {"placed": 10}
+    tried = job.run("try", TEN[0][1], "--service", "stand-in.toml")
+    everything = result.stdout + result.stderr + tried.stdout + tried.stderr
+    written = b"".join(p.read_bytes() for p in job.folder.rglob("*") if p.is_file())
+    with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
+        written += b"".join(zlib.decompress(body) for (body,) in ledger.execute("SELECT body FROM reply"))
+    assert TEN[0][1].encode() in written, "the search looks where the replies are"
+    for secret in ("wrong-key", job.service.key, "a-key%2Fwith"):
+        assert secret not in everything
+        assert secret.encode() not in written
+
+
+def test_a_missing_key_is_named_with_every_place_that_was_looked_in_before_anything_is_sent(small):
+    job = small(TEN)
+    del job.env["YELLOWTOR_STANDIN_KEY"]
+    told = job.run("run", "job.toml", code=5).stderr
+    assert "YELLOWTOR_STANDIN_KEY has no value" in told
+    assert "the environment" in told
+    assert str(job.path(".env")) in told
+    job.path(".env").write_text(f"YELLOWTOR_STANDIN_KEY={job.service.key}\n")
+    assert outcomes(job.summary()) == {"placed": 10}
+
+
+def test_at_most_tries_a_few_first_and_strict_has_a_code_of_its_own(small):
+    job = small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]])
+    assert outcomes(job.summary("--at-most", "3")) == {"placed": 3, "waiting": 8}
+    assert job.service.requests == 3
+    placed = [key for key, row in job.rows("placed.csv").items() if row["Outcome"] == "placed"]
+    assert placed == ["R0", "R1", "R2"], "the job's order"
+    assert outcomes(job.summary("--strict", code=7)) == {"placed": 10, "unplaced": 1}
+
+
+def test_the_report_reads_well_where_there_is_no_terminal(small):
+    told = without_times(small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]]).run("run", "job.toml").stderr)
+    for line in ("● placed    10  A point", "✕ unplaced   1  The", "11 requests sent in", "2,489 left today", "wrote placed.csv"):
+        assert line in told
+    assert "\x1b" not in told
+
+
+def test_an_unchanged_ledger_of_another_version_is_refused_untouched(small):
+    job = small(TEN)
+    job.summary()
+    with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
+        ledger.execute("PRAGMA user_version = 99")
+    assert "has version 99" in job.run("run", "job.toml", code=8).stderr
+    assert job.path("ledger.sqlite").stat().st_mode & 0o077 == 0, "an address book is private"
+
+
+def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small):
+    job = small([])
+    street, town = TEN[0][1], TEN[0][2]
+    told = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
+    order = [told.index(part) for part in ("Request", "key=•••", "Reply  200 · answered", '"verdict": "found"')]
+    order += [told.index(part) for part in ("Read  candidates: 1", "→", "Confidence  0.98", "● placed", "street agrees")]
+    assert order == sorted(order)
+    again = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
+    assert "not sent: the ledger has the reply" in again
+    assert job.service.requests == 1
+    job.run("try", f"{street}, {town}", "--service", "stand-in.toml", "--anew")
+    assert job.service.requests == 2
+    assert json.loads(told[told.index("{") : told.rindex("}") + 1])["verdict"] == "found"

@@ -1,0 +1,118 @@
+"""Stop anywhere, go on anywhere: killed at chosen and seeded instants, interrupted, run twice at once."""
+
+import random
+import signal
+import sqlite3
+import time
+import zipfile
+
+import pytest
+
+from conftest import PROGRAM, SABOTEUR, real_addresses
+
+POINTS = ["reserved, not sent", "replied, not committed", "in the commit", "before the rename", "after the rename"]
+SEEDED = [(point, random.Random(f"{point}{seed}").randint(1, 25)) for point in POINTS[:3] for seed in range(3)]
+MOMENTS = [*SEEDED, *((point, n) for point in POINTS[3:] for n in (1, 2, 3))]
+PARALLEL = 8
+
+
+def readings(workbook):
+    with zipfile.ZipFile(workbook) as package:
+        return {name: package.read(name) for name in package.namelist()}
+
+
+@pytest.fixture(scope="module")
+def undisturbed(tmp_path_factory):
+    """The workbook that a run writes when nobody stops it."""
+    from conftest import DATA, KEY, Service, lay_out
+    from yellowtor.standin.server import Manners, StandIn, running
+
+    with running(StandIn(DATA, Manners(key=KEY, per_second=None))) as address:
+        example = lay_out(tmp_path_factory.mktemp("undisturbed") / "example", Service(address, KEY))
+        example.run("run", "job.toml")
+    return readings(example.path("cabinets-placed.xlsx"))
+
+
+@pytest.mark.parametrize(("point", "nth"), MOMENTS)
+def test_killed_at_any_moment_the_next_run_ends_the_job_and_pays_for_nothing_twice(example, undisturbed, point, nth):
+    job = example()
+    victim = job.start(point, nth, "run", "job.toml", program=SABOTEUR)
+    victim.communicate(timeout=60)
+    assert victim.returncode == -signal.SIGKILL
+    target = job.path("cabinets-placed.xlsx")
+    if target.exists():
+        assert readings(target) == undisturbed, "the target is whole or not there"
+    before = job.service.counters()
+    summary = job.summary()
+    assert readings(target) == undisturbed
+    counted = job.service.counters()
+    twice = [question for question, count in counted["by_question"].items() if count > 1]
+    assert len(twice) <= len(summary["cut_in_flight"]) <= PARALLEL
+    assert max(counted["by_question"].values()) <= 2
+    assert counted["requests"] - before["requests"] == summary["requests"]["sent"]
+    if "rename" in point:
+        assert summary["requests"]["sent"] == 0
+    with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
+        (kept,) = ledger.execute("SELECT sum(used) FROM window_use").fetchone()
+        assert counted["requests"] <= kept <= counted["requests"] + PARALLEL, "what was in flight counts as spent"
+    assert job.summary()["requests"]["sent"] == 0
+    assert not list(job.folder.glob(".*.new"))
+
+
+def test_interrupted_it_writes_what_is_settled_and_the_next_run_goes_on(example):
+    job = example(paced=True)
+    running = job.start("run", "job.toml")
+    while job.service.requests < 40:
+        time.sleep(0.05)
+    running.send_signal(signal.SIGINT)
+    _, told = running.communicate(timeout=30)
+    assert running.returncode == 130
+    assert "What was settled is written" in told
+    sent = job.service.requests
+    done = [row for row in job.rows().values() if row["Outcome"] == "placed"]
+    assert 30 <= len(done) < 200
+    assert sent < 100
+    assert job.summary()["cut_in_flight"] == []
+    counted = job.service.counters()
+    assert max(counted["by_question"].values()) == 1
+    assert counted["requests"] == len(counted["by_question"])
+
+
+def test_interrupted_twice_it_ends_at_once_and_counts_what_was_in_flight_as_spent(small):
+    job = small(real_addresses(20), faults={"slow": 1}, slow_s=20)
+    running = job.start("run", "job.toml")
+    while job.service.counters()["most_in_a_second"] < PARALLEL:
+        time.sleep(0.05)
+    running.send_signal(signal.SIGINT)
+    time.sleep(0.3)
+    running.send_signal(signal.SIGINT)
+    running.communicate(timeout=10)
+    assert running.returncode == 130
+    plan = job.summary("--dry-run")
+    assert len(plan["cut_in_flight"]) == PARALLEL
+    assert plan["plan"]["left_today"] == 2500 - PARALLEL
+
+
+def test_a_second_run_of_the_same_job_is_turned_away(example):
+    job = example(paced=True)
+    first = job.start("run", "job.toml")
+    while job.service.requests < 5:
+        time.sleep(0.05)
+    assert "Another run has" in job.run("run", "job.toml", code=9).stderr
+    first.send_signal(signal.SIGTERM)
+    first.communicate(timeout=30)
+    assert first.returncode == 130
+
+
+def test_a_full_disk_leaves_the_target_as_it_was(small):
+    job = small([[*row, "", "", "x" * 90_000] for row in real_addresses(5)])
+    job.summary()
+    before = job.path("placed.csv").read_bytes()
+    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    limited = ["bash", "-c", 'ulimit -f 400; trap "" XFSZ; exec "$0" "$@"', *PROGRAM]
+    told = job.run("run", "job.toml", program=limited, code=4).stderr
+    assert job.path("placed.csv").read_bytes() == before
+    assert "It is as it was" in told
+    assert not list(job.folder.glob(".*.new"))
+    assert job.summary()["requests"]["sent"] == 0
+    assert job.path("placed.csv").read_bytes() != before
