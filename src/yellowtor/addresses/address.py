@@ -59,6 +59,10 @@ class Composing:
         """The needed parts that this address lacks; a part of punctuation alone counts as missing."""
         return [part for part in PARTS if part in self.needed and not canonical(getattr(address, part))]
 
+    def rules(self) -> str:
+        """All of this as one text, the same in every process (a set's own order is not)."""
+        return repr((sorted(self.columns.items()), sorted(self.fixed.items()), sorted(self.needed)))
+
     def raw_columns(self) -> Iterable[str]:
         """The columns whose cells decide whether an address has changed."""
         return list(dict.fromkeys(self.columns.values()))

@@ -7,6 +7,7 @@ knows a language: an abbreviation is recognised by its letters, and scripts are 
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from itertools import combinations
 
 from anyascii import anyascii
@@ -16,6 +17,7 @@ from yellowtor.addresses.address import Address
 from yellowtor.addresses.canonical import canonical
 
 _NUMBER = re.compile(r"(?<!\S)\d+[²³¹¼-¾]*(?:\s?[a-z](?![a-z]))?(?:[/-]\d+[a-z]?)*(?!\S)")
+CACHE = 8_192  # towns, streets and countries come again and again
 ABBREVIATED = 0.97  # an abbreviation is nearly as good as the word in full
 
 
@@ -51,6 +53,7 @@ def compare(asked: Address, answered: Mapping[str, str]) -> Agreement:
     )
 
 
+@lru_cache(maxsize=CACHE)
 def split_number(number: str, street: str) -> tuple[str, str]:
     """The house number and the bare street, out of a number and a street that may carry one.
 
@@ -81,6 +84,7 @@ def take_apart(asked: Address, answered: Mapping[str, str]) -> Address:
     return replace(asked, whole="", number=number, **parts)
 
 
+@lru_cache(maxsize=CACHE)
 def latin(text: str) -> str:
     """The canonical form in plain Latin letters: Ørlvík and Orlvik are one."""
     plain = canonical(text)
@@ -90,11 +94,14 @@ def latin(text: str) -> str:
     return canonical("".join(kept))
 
 
+@lru_cache(maxsize=CACHE)
 def words_agree(asked: str, answered: str) -> float | None:
     """Agreement of two names of one or more words: half that of the whole, half that of the worst word.
 
     Abbreviations cost hardly anything; Mill Road and Hill Road are not taken for one.
     """
+    if asked == answered:
+        return 1.0 if asked else None
     left, right = latin(asked).split(), latin(answered).split()
     if not left or not right:
         return None
@@ -147,6 +154,8 @@ def _exact(asked: str, answered: str) -> float | None:
 
 
 def _postcode(asked: str, answered: str) -> float | None:
+    if asked == answered:
+        return 1.0 if asked else None
     left, right = (latin(text).replace(" ", "").replace("-", "") for text in (asked, answered))
     if not left or not right:
         return None
@@ -158,10 +167,10 @@ def _postcode(asked: str, answered: str) -> float | None:
 
 
 def _country(asked: str, answered: Mapping[str, str]) -> float | None:
-    said = {latin(answered.get(part, "")) for part in ("country", "country_code")} - {""}
-    if not asked or not said:
+    names = [answered[part] for part in ("country_code", "country") if answered.get(part)]
+    if not asked or not names:
         return None
-    if latin(asked) in said:
+    if asked in names or latin(asked) in map(latin, names):
         return 1.0
     if len(asked) == 2 and "country_code" not in answered:
         return None  # a code against a name: can't be told

@@ -1,7 +1,7 @@
 """One place that a reply offers."""
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 from yellowtor.answers.levels import LEVELS, Level, Method
@@ -23,10 +23,19 @@ class Candidate:
     def reach_m(self) -> float:
         """How far from the point the place may lie, in metres: of its box, else of its level."""
         level = self.level.reach_m if self.level else Level.ADDRESS_AREA.reach_m
-        return max(self.box.radius_m(), 1.0) if self.box and self.box.radius_m() > level else level
+        return max(self.box.radius_m(), level) if self.box else level
 
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        """As JSON can hold it."""
+        box = self.box
+        return {
+            "position": {"lat": self.position.lat, "lon": self.position.lon},
+            "level": self.level,
+            "method": self.method,
+            "label": self.label,
+            "parts": dict(self.parts),
+            "box": box and {"west": box.west, "south": box.south, "east": box.east, "north": box.north},
+        }
 
     @classmethod
     def from_dict(cls, data: Mapping[str, Any]) -> "Candidate":

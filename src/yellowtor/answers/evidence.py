@@ -43,6 +43,10 @@ def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) ->
 
     A rival is another candidate that agrees nearly as well and lies further off than both may reach.
     """
+    number, _ = split_number(asked.number, asked.street or asked.whole.split(",")[0])
+    if len(candidates) == 1:
+        (only,) = candidates
+        return only, _evidence(only, compare(asked, only.parts), bool(number), (), area)
     agreements = [compare(asked, candidate.parts) for candidate in candidates]
     merits = [_merit(agreement, c) for agreement, c in zip(agreements, candidates, strict=True)]
     at = max(range(len(candidates)), key=lambda i: (merits[i], -i))
@@ -52,14 +56,20 @@ def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) ->
         for i, other in enumerate(candidates)
         if i != at and merits[at] - merits[i] < 0.06 and not _contradicts(agreements[i], agreements[at])
     ]
-    far = [d for d in apart if d > 2 * best.reach_m]
-    number, _ = split_number(asked.number, asked.street or asked.whole.split(",")[0])
-    return best, Evidence(
-        level=best.level,
-        method=best.method,
-        reach_m=best.reach_m,
-        agreement=agreements[at],
-        asked_number=bool(number),
+    return best, _evidence(best, agreements[at], bool(number), apart, area)
+
+
+def _evidence(
+    best: Candidate, agreement: Agreement, asked_number: bool, apart: Sequence[float], area: Area | None
+) -> Evidence:
+    reach_m = best.reach_m
+    far = [distance for distance in apart if distance > 2 * reach_m]
+    return Evidence(
+        best.level,
+        best.method,
+        reach_m,
+        agreement,
+        asked_number,
         rivals=len(far),
         spread_m=max(far, default=0.0),
         inside=area.holds(best.position) if area else None,

@@ -7,14 +7,16 @@ from typing import Self
 
 
 class Level(StrEnum):
-    """What the point of a candidate stands for; finest first."""
+    """What the point of a candidate stands for, with its rank: 1 for the finest."""
 
     reach_m: float
+    rank: int
 
     def __new__(cls, name: str, reach_m: float) -> Self:
         member = str.__new__(cls, name)
         member._value_ = name
         member.reach_m = reach_m
+        member.rank = len(cls.__members__) + 1
         return member
 
     ENTRANCE = "entrance", 5.0
@@ -30,11 +32,6 @@ class Level(StrEnum):
     ADMIN_UNIT_3 = "admin unit 3rd order", 25_000.0
     ADMIN_UNIT_2 = "admin unit 2nd order", 75_000.0
     ADMIN_UNIT_1 = "admin unit 1st order", 250_000.0
-
-    @property
-    def rank(self) -> int:
-        """1 for the finest; the published order of levels."""
-        return list(Level).index(self) + 1
 
 
 LEVELS = {level.value: level for level in Level}

@@ -4,10 +4,11 @@ A coordinate is only ever taken from a field that the description names and that
 text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
 """
 
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
+
+import orjson
 
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
@@ -50,7 +51,9 @@ class Reading:
 
     rules: Sequence[Rule]
     candidates: Finder
-    fields: Mapping[str, Finder]
+    latitude: Finder
+    longitude: Finder
+    parts: Mapping[str, Finder]  # of an address, and level and label
     box: Sequence[Finder] = ()  # west, south, east, north
     message: Finder | None = None
     levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
@@ -69,8 +72,8 @@ class Read:
 def read_reply(reading: Reading, status: int, body: bytes) -> Read:
     """The kind of a reply and the candidates in it. Never raises, whatever the bytes are."""
     try:
-        data = json.loads(body)
-    except (ValueError, RecursionError):
+        data = orjson.loads(body)
+    except ValueError:
         kind = _by_status(status)
         if kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
             return Read(Kind.UNREADABLE, message=_no_json(body))
@@ -113,8 +116,7 @@ def _message(reading: Reading, data: Any) -> str:
 
 def _candidate(reading: Reading, item: Any) -> Candidate | str:
     """The candidate in this part of a reply, or why there is none."""
-    text = {name: _text(find(item)) for name, find in reading.fields.items()}
-    lat, lon = _number(text.pop("latitude", "")), _number(text.pop("longitude", ""))
+    lat, lon = _number(_first(reading.latitude(item))), _number(_first(reading.longitude(item)))
     if lat is None or lon is None:
         return "a place without a position was passed over"
     try:
@@ -123,23 +125,30 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
         return f"{error}: passed over"
     if position.is_null_island:
         return "the position 0,0 is no answer: passed over"
-    word = text.pop("level", "")
-    level, method = reading.levels.get(word, (None, None))
-    label = text.pop("label", "")
-    return Candidate(position, level, method, label, {p: t for p, t in text.items() if t}, _box(reading, item))
+    parts = {name: text for name, find in reading.parts.items() if (text := _text(find(item)))}
+    level, method = reading.levels.get(parts.pop("level", ""), (None, None))
+    return Candidate(position, level, method, parts.pop("label", ""), parts, _box(reading, item))
+
+
+def _first(found: list[Any]) -> Any:
+    return found[0] if found else None
 
 
 def _text(found: list[Any]) -> str:
+    """What was found, as a text; empty for nothing, and for what is no text or number."""
     value = found[0] if found else None
-    if isinstance(value, bool) or not isinstance(value, str | int | float):
-        return ""
-    return str(value).strip()
+    if type(value) is str:
+        return value.strip()
+    return str(value) if type(value) in {int, float} else ""
 
 
-def _number(text: str) -> float | None:
+def _number(value: Any) -> float | None:
+    """The number that a value is, or says in text."""
+    if type(value) not in {int, float, str}:  # True is no number
+        return None
     try:
-        number = float(text)
-    except ValueError:
+        number = float(value)
+    except (ValueError, OverflowError):
         return None
     return number if abs(number) < 1e6 else None
 
@@ -147,8 +156,7 @@ def _number(text: str) -> float | None:
 def _box(reading: Reading, item: Any) -> Area | None:
     if len(reading.box) != 4:
         return None
-    sides = [_number(_text(find(item))) for find in reading.box]
-    west, south, east, north = sides
+    west, south, east, north = [_number(_first(find(item))) for find in reading.box]
     if west is None or south is None or east is None or north is None:
         return None
     if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):

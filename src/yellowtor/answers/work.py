@@ -53,9 +53,9 @@ class Question(NamedTuple):
 
 
 class Unjudged(NamedTuple):
-    """A record whose reply has not been judged by today's thresholds."""
+    """A question whose reply has not been judged by today's thresholds for every record that asks it."""
 
-    key: str
+    question_key: str
     address: str
     reply_id: int
     kind: Kind
@@ -66,9 +66,9 @@ class Unjudged(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """The judgement of a record, as the ledger keeps it and the writers need it."""
+    """The judgement of a question, as the ledger keeps it for each of its records."""
 
-    key: str
+    question_key: str
     outcome: str
     lat: float | None
     lon: float | None

@@ -2,8 +2,7 @@
 
 import sys
 import time
-from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 
 from rich.console import Console
@@ -40,7 +39,8 @@ class Progress:
         self._interval_s = interval_s
         self._left = left_today
         self._phase, self._total, self._count, self._sent = "", None, 0, 0  # type: str, int | None, int, int
-        self._outcomes: Counter[Outcome] = Counter()
+        self._outcomes: Mapping[str, int] = {}
+        self._live = console.is_terminal
         self._started = self._told = time.monotonic()
 
     def phase(self, name: str, total: int | None = None) -> None:
@@ -51,9 +51,8 @@ class Progress:
         self._count += count
         self._plain()
 
-    def asked(self, outcome: Outcome, records: int) -> None:
-        self._outcomes[outcome] += records
-        self.advanced(1)
+    def outcomes(self, counts: Mapping[str, int]) -> None:
+        self._outcomes = counts
 
     def sent(self) -> None:
         self._sent += 1
@@ -62,7 +61,7 @@ class Progress:
         self._console.print(f"note: {text}", style="yellow", soft_wrap=True)
 
     def _plain(self) -> None:
-        if self._console.is_terminal or time.monotonic() - self._told < EVERY_S:
+        if self._live or time.monotonic() - self._told < EVERY_S:
             return
         self._told = time.monotonic()
         self._console.print(self.line().plain, soft_wrap=True)
@@ -74,8 +73,9 @@ class Progress:
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
         if self._phase != "Asking":
             return text
-        for outcome, count in sorted(self._outcomes.items(), key=lambda item: list(Outcome).index(item[0])):
-            text.append("  ").append(mark(outcome)).append(f" {count:,}")
+        for outcome in Outcome:
+            if outcome.value in self._outcomes:
+                text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome.value]:,}")
         text.append(f"  · {self._sent / seconds:.1f}/s")
         if self._left is not None:
             text.append(f" · {max(0, self._left - self._sent):,} left today")

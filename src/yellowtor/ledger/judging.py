@@ -22,18 +22,18 @@ class JudgeBook:
         self._store, self._job = store, job_id
 
     def unjudged(self, judgement_key: str, reading_key: str) -> Iterator[list[Unjudged]]:
-        """Pages of the records whose reply has not been judged so, in order of their keys."""
+        """Pages of the questions whose reply has not been judged so for every record, in order of their keys."""
         last = ""
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading_key)
         query = select(
-            work.c.key, work.c.address, reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
+            work.c.question_key, func.min(work.c.address), reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
             candidates.c.found, reply.c.body,
         ).select_from(
             work.join(reply, reply.c.question_key == work.c.question_key).outerjoin(candidates, found)
         ).where(
-            work.c.job_id == self._job, work.c.state == "ask", work.c.key > bindparam("last"),
+            work.c.job_id == self._job, work.c.state == "ask", work.c.question_key > bindparam("last"),
             work.c.judged_by.is_distinct_from(judgement_key) | work.c.reply_id.is_distinct_from(reply.c.id),
-        ).order_by(work.c.key).limit(PAGE)  # fmt: skip
+        ).group_by(work.c.question_key).order_by(work.c.question_key).limit(PAGE)  # fmt: skip
         while rows := self._store.connection.execute(query, {"last": last}).all():
             last = rows[-1][0]
             yield [
@@ -44,8 +44,11 @@ class JudgeBook:
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
         """Keep judgements, and the candidates (reply id, reading key, JSON) that they were made from."""
         set_: dict[str, Any] = {name: bindparam(f"new_{name}") for name in Judged._fields[1:]}
-        statement = update(work).where(work.c.job_id == self._job, work.c.key == bindparam("this"))
-        values = [{"this": row.key, **{f"new_{name}": value for name, value in row._asdict().items()}} for row in rows]
+        statement = update(work).where(work.c.job_id == self._job, work.c.question_key == bindparam("this"))
+        values = [
+            {"this": key, **{f"new_{name}": value for name, value in zip(Judged._fields[1:], rest, strict=True)}}
+            for key, *rest in rows
+        ]
         with self._store.transaction() as connection:
             connection.execute(statement.values(judged_by=judgement_key, **set_), values)
             if found:

@@ -37,7 +37,7 @@ run = Table(
 request = Table(
     "request", metadata,
     Column("id", Integer, primary_key=True),
-    Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
+    Column("run_id", ForeignKey("run.id"), nullable=False),
     Column("question_key", Text, nullable=False),
     Column("account", Text, nullable=False),
     Column("attempt", Integer, nullable=False),

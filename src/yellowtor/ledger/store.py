@@ -5,11 +5,12 @@ processes never wait for each other in a circle.
 """
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from sqlalchemy import Connection, create_engine
+from sqlalchemy import ClauseElement, Connection, create_engine
+from sqlalchemy.dialects import sqlite
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.pool import NullPool
 
@@ -77,6 +78,23 @@ class Store:
 
     def close(self) -> None:
         self.connection.close()
+
+
+class Many:
+    """A Core statement for many rows, compiled once and given to the driver as it is.
+
+    Building each row's parameters anew is half of what a reservation costs otherwise.
+    """
+
+    def __init__(self, statement: ClauseElement, columns: Sequence[str] | None = None) -> None:
+        compiled = statement.compile(dialect=sqlite.dialect(), column_keys=columns)
+        self._text = str(compiled)
+        self._names = compiled.positiontup or []  # type: ignore[attr-defined]
+
+    def execute(self, connection: Connection, rows: Sequence[Mapping[str, object]]) -> None:
+        """Carry the statement out for each row: a value for each of its names."""
+        if rows:
+            connection.exec_driver_sql(self._text, [tuple(row[name] for name in self._names) for row in rows])
 
 
 def _file_system(path: Path) -> str:

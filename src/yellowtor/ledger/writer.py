@@ -12,10 +12,11 @@ from yellowtor.answers.work import Reservation
 from yellowtor.ledger.requests import Order, Refuse, Release, RequestBook, Reserve, SettleReply
 
 T = TypeVar("T")
+LINGER_S = 0.003  # what comes within it joins the group: a commit costs more than the wait
 
 
 class GroupWriter:
-    """Carries orders out in groups, a commit whenever the previous one has ended."""
+    """Carries orders out in groups, a commit after the other as long as there are any."""
 
     def __init__(self, book: RequestBook) -> None:
         self._book = book
@@ -28,8 +29,11 @@ class GroupWriter:
         assert reservation is not None
         return reservation
 
-    async def settle(self, request_id: int, question_key: str, status: int, body: bytes, read: Read) -> None:
-        await self._order(SettleReply(request_id, question_key, status, body, read))
+    def settle(
+        self, request_id: int, question_key: str, status: int, body: bytes, read: Read
+    ) -> "asyncio.Future[Reservation | None]":
+        """Keep a reply. Whoever has no need to wait for it may go on: it is kept before the next reservation."""
+        return self._order(SettleReply(request_id, question_key, status, body, read))
 
     async def refuse(self, request_id: int, kind: Kind) -> None:
         await self._order(Refuse(request_id, kind))
@@ -50,6 +54,7 @@ class GroupWriter:
 
     async def _drain(self) -> None:
         while self._pending:
+            await asyncio.sleep(LINGER_S)
             group, self._pending = self._pending, []
             try:
                 results = await self.call(partial(self._book.carry_out, [order for order, _ in group]))

@@ -7,22 +7,19 @@ at any moment loses nothing that was paid for, but for what was in flight.
 import asyncio
 import json
 import random
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import islice
+from typing import Any
 
 from yellowtor.addresses.address import Address
 from yellowtor.allowance.retry import Again, Settle, StopAsking, decide
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
 from yellowtor.run.gate import Gate
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
-
-Judging = Callable[[Address, Read], Outcome]
 
 
 @dataclass
@@ -43,10 +40,10 @@ class AskResult:
 class Asker:
     """Asks questions of one service. Use once."""
 
-    def __init__(self, service: Service, writer: Writer, clock: Clock, judging: Judging, watch: Watcher) -> None:
-        self._service, self._writer, self._clock = service, writer, clock
-        self._judging, self._watch = judging, watch
+    def __init__(self, service: Service, writer: Writer, clock: Clock, watch: Watcher) -> None:
+        self._service, self._writer, self._clock, self._watch = service, writer, clock, watch
         self._gate = Gate(service.pace, clock)
+        self._unconfirmed: set[asyncio.Future[Any]] = set()
         self._random = random.Random()
         self.result = AskResult()
 
@@ -62,6 +59,7 @@ class Asker:
                 group.create_task(self._feed(questions, queue))
                 for _ in range(self._service.parallel):
                     group.create_task(self._work(queue))
+            await asyncio.gather(*self._unconfirmed)
         except asyncio.CancelledError:
             if stop.times < 2:
                 raise
@@ -107,7 +105,7 @@ class Asker:
                 self._stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
                 return
             reply = await self._send(reserved, address)
-            if reply is None or not await self._take(reserved, question, address, reply, attempt):
+            if reply is None or not await self._take(reserved, question, reply, attempt):
                 return
 
     async def _send(self, reserved: Reserved, address: Address) -> Reply | None:
@@ -119,16 +117,18 @@ class Asker:
         self._watch.sent()
         return await self._service.send(self._service.request(address))
 
-    async def _take(self, reserved: Reserved, question: Question, address: Address, reply: Reply, attempt: int) -> bool:
+    async def _take(self, reserved: Reserved, question: Question, reply: Reply, attempt: int) -> bool:
         """Take a reply in; True when the question is to be asked again."""
         read = self._service.read(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         tries, now = self._service.tries, self._clock.now()
         match decide(read.kind, reply.headers, attempt, tries, now, self._random.random()):
             case Settle():
-                await self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
+                kept = self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
+                self._unconfirmed.add(kept)
+                kept.add_done_callback(self._unconfirmed.discard)
                 self.result.settled += 1
-                self._watch.asked(self._judging(address, read), question.records)
+                self._watch.advanced(1)
             case StopAsking(why):
                 await self._writer.refuse(reserved.request_id, why)
                 self._stop(why, read.message)

@@ -2,6 +2,7 @@
 
 import time
 from datetime import UTC, datetime
+from functools import cache
 from pathlib import Path
 
 
@@ -16,6 +17,7 @@ class SystemClock:
             return time.clock_gettime(time.CLOCK_BOOTTIME)
         return time.monotonic()
 
+    @cache  # noqa: B019 - there is one clock
     def boot_id(self) -> str:
         """What tells this boot from the last one, after which the clock began anew."""
         try:

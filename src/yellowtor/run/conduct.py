@@ -3,6 +3,7 @@
 import asyncio
 import json
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -14,6 +15,7 @@ from yellowtor.answers.work import Question
 from yellowtor.run.ask import Asker, AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
+from yellowtor.run.live import judge_meanwhile
 from yellowtor.run.plan import Plan, make_plan
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
@@ -86,9 +88,19 @@ def _ask(parts: Parts, plan: Plan, judging: Judging, watch: Watcher, stop: StopW
     watch.phase("Asking", plan.forecast.requests)
     questions: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
+    def judge() -> dict[str, int]:
+        judging.judge_open(parts.book.judging, pages=1)
+        return parts.book.judging.outcomes()
+
     async def whole() -> AskResult:
         async with parts.service, parts.book.writer() as writer:
-            return await Asker(parts.service, writer, parts.clock, judging.outcome, watch).ask(questions, stop)
+            meanwhile = asyncio.create_task(judge_meanwhile(judge, writer, parts.clock, watch))
+            try:
+                return await Asker(parts.service, writer, parts.clock, watch).ask(questions, stop)
+            finally:
+                meanwhile.cancel()
+                with suppress(asyncio.CancelledError):
+                    await meanwhile
 
     return asyncio.run(whole())
 

@@ -5,11 +5,12 @@ changed.
 """
 
 import json
+from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.address import Address
 from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.outcome import Judgement, Outcome, Thresholds, judge
+from yellowtor.answers.outcome import Judgement, Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
 from yellowtor.answers.work import Judged, Unjudged
@@ -26,13 +27,9 @@ class Judging:
     def judge(self, address: Address, read: Read) -> Judgement:
         return judge(address, self._context, read.kind, read.message, read.candidates, self._thresholds)
 
-    def outcome(self, address: Address, read: Read) -> Outcome:
-        return self.judge(address, read).outcome
-
-    def judge_open(self, book: JudgeBook) -> int:
-        """Judge all that is not judged so; how many records were."""
-        count = 0
-        for page in book.unjudged(self.key, self._service.reading_key):
+    def judge_open(self, book: JudgeBook, pages: int | None = None) -> None:
+        """Judge all that is not judged so, or so many pages of it."""
+        for page in islice(book.unjudged(self.key, self._service.reading_key), pages):
             judged, found = [], []
             for item in page:
                 read, fresh = self._read(item)
@@ -41,8 +38,6 @@ class Judging:
                     found.append((item.reply_id, self._service.reading_key, text))
                 judged.append(_kept(item, self.judge(Address(**json.loads(item.address)), read)))
             book.put_judged(judged, self.key, found)
-            count += len(judged)
-        return count
 
     def _read(self, item: Unjudged) -> tuple[Read, bool]:
         """What the kept reply says; and whether it was read just now."""
@@ -59,7 +54,7 @@ def _kept(item: Unjudged, judgement: Judgement) -> Judged:
     candidate, confidence = judgement.candidate, judgement.confidence
     position = candidate.position if candidate else None
     return Judged(
-        key=item.key,
+        question_key=item.question_key,
         outcome=judgement.outcome.value,
         lat=round(position.lat, WRITTEN_DECIMALS) if position else None,
         lon=round(position.lon, WRITTEN_DECIMALS) if position else None,

@@ -82,7 +82,7 @@ def identity(key: str) -> str:
 def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher) -> ScanResult:
     """Scan the whole source. Raises BadSource for a key that is empty or stands twice."""
     reader = RowReader(job, table)
-    rules = digest(repr(reader.composing), repr(asking))
+    rules = digest(reader.composing.rules(), repr(asking))
     anew = book.composed_by() != rules
     new = changed = 0
     watch.phase("Reading")

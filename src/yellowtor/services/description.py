@@ -164,7 +164,13 @@ class Description(Settings):
         return Reading(
             rules=[Rule(r.kind, r.status, compile_path(r.path) if r.path else None, r.equals) for r in reply.rules],
             candidates=compile_path(reply.candidates),
-            fields={name: compile_path(path) for name, path in reply.fields if path},
+            latitude=compile_path(reply.fields.latitude),
+            longitude=compile_path(reply.fields.longitude),
+            parts={
+                name: compile_path(path)
+                for name, path in reply.fields
+                if path and name not in {"latitude", "longitude"}
+            },
             box=[compile_path(path) for path in reply.box],
             message=compile_path(reply.message) if reply.message else None,
             levels={word: (to.level, to.method) for word, to in reply.levels.items()},

@@ -8,9 +8,12 @@ import asyncio
 import ssl
 from collections.abc import Mapping
 from typing import Any, Self
+from urllib.parse import urlsplit
+from urllib.request import getproxies, proxy_bypass
 
 import aiohttp
 import uritemplate
+from yarl import URL
 
 from yellowtor import __version__
 from yellowtor.addresses.address import Address
@@ -19,6 +22,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.services.description import Description
+from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
 
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
@@ -37,38 +41,34 @@ class HttpService:
         self.tries = description.allowance.tries
         self.reading_key = digest(description.reply.model_dump_json())
         self._forward = description.forward
+        self._known: dict[str, Any] = {**values.plain, "limit": str(self._forward.candidates)}
+        if language:
+            self._known["language"] = language
+        self._url = UrlTemplate(self._forward.url, self._known)
         self._timeout_s = description.allowance.timeout_s
         self._reading = description.reading()
         self._values = values
-        self._language = language
         self._session: aiohttp.ClientSession | None = None
+        self._proxy: str | None = None
         template = "\n".join([self._forward.url, *(f"{k}: {v}" for k, v in self._forward.headers.items())])
         self.asking = Asking(self.name, "forward", template, language, "", self._forward.candidates)
 
     def request(self, address: Address) -> Request:
         """The request that asks about this address."""
-        return self._expand(address, self._values.plain)
+        parts = _parts(address)
+        headers = {name: _header(text, self._known | parts) for name, text in self._forward.headers.items()}
+        return Request(self._url.expand(parts), headers)
 
     def shown(self, address: Address) -> str:
         """The same request as it may be printed: secrets masked."""
-        values = {n: f"MASK{n}" if n in self._values.secret_names else v for n, v in self._values.plain.items()}
-        request = self._expand(address, values)
-        text = "\n".join([f"GET {request.url}", *(f"{n}: {v}" for n, v in request.headers.items())])
-        for name in self._values.secret_names:
-            text = text.replace(f"MASK{name}", MASK)
+        secret = {name: f"MASK{name}" for name in self._values.secret_names}
+        known = self._known | secret | _parts(address)
+        lines = [f"GET {uritemplate.expand(self._forward.url, known)}"]
+        lines += [f"{name}: {_header(text, known)}" for name, text in self._forward.headers.items()]
+        text = "\n".join(lines)
+        for mark in secret.values():
+            text = text.replace(mark, MASK)
         return text
-
-    def _expand(self, address: Address, values: Mapping[str, str]) -> Request:
-        known: dict[str, Any] = {
-            **values,
-            **address.as_dict(),
-            "q": address.line(),
-            "limit": str(self._forward.candidates),
-        }
-        if self._language:
-            known["language"] = self._language
-        headers = {name: _header(text, known) for name, text in self._forward.headers.items()}
-        return Request(uritemplate.expand(self._forward.url, known), headers)
 
     def read(self, reply: Reply) -> Read:
         if reply.kind is not None:
@@ -82,7 +82,9 @@ class HttpService:
         """Send and wait for the whole reply. Never raises for what a network or a server can do."""
         assert self._session is not None, "send() needs the service to be entered"
         try:
-            async with self._session.get(request.url, headers=request.headers, allow_redirects=False) as answer:
+            async with self._session.get(
+                URL(request.url, encoded=True), headers=request.headers, allow_redirects=False, proxy=self._proxy
+            ) as answer:
                 body = await answer.content.read(LARGEST + 1)
                 while not answer.content.at_eof() and len(body) <= LARGEST:
                     body += await answer.content.read(LARGEST + 1 - len(body))
@@ -99,11 +101,11 @@ class HttpService:
         return Reply(status, headers, self._values.mask(body))
 
     async def __aenter__(self) -> Self:
+        self._proxy = _proxy(self.request(Address()).url)
         self._session = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=self.parallel),
             timeout=aiohttp.ClientTimeout(total=self._timeout_s),
             headers={"User-Agent": f"yellowtor/{__version__}", "Accept": "application/json"},
-            trust_env=True,
             cookie_jar=aiohttp.DummyCookieJar(),
         )
         return self
@@ -111,6 +113,17 @@ class HttpService:
     async def __aexit__(self, *error: object) -> None:
         if self._session is not None:
             await self._session.close()
+
+
+def _proxy(url: str) -> str | None:
+    """The proxy that the environment names for this address. (The client's own look-up starts a thread each time.)"""
+    scheme, host = urlsplit(url)[:2]
+    return None if not host or proxy_bypass(host) else getproxies().get(scheme)
+
+
+def _parts(address: Address) -> dict[str, str]:
+    """What a template can say of an address: its parts, and all of it in one line."""
+    return {"q": address.line(), **address.as_dict()}
 
 
 def _header(template: str, values: Mapping[str, str]) -> str:
