@@ -1,5 +1,6 @@
 """Writing files so that a reader sees the old one or the new one, never half of one."""
 
+import hashlib
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -35,6 +36,15 @@ def written_aside(path: Path) -> Iterator[Path]:
         if aside is not None:
             with suppress(OSError):
                 aside.unlink()
+
+
+def fingerprint(path: Path) -> str:
+    """A digest of the file's bytes: equal before and after means that nobody wrote to it."""
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "blake2b").hexdigest()
+    except OSError as error:
+        raise BadSource(f"{path} can't be read: {error.strerror or error}. Nothing was written.") from error
 
 
 def _sync(path: Path) -> None:

@@ -4,7 +4,7 @@ import math
 from dataclasses import dataclass
 
 EARTH_RADIUS_M = 6_371_008.8  # mean radius R1 of the IUGG
-WRITTEN_DECIMALS = 6  # of a degree: 0.11 m at the equator
+WRITTEN_DECIMALS = 6  # of a degree: 0.11 m at the equator; written() says it too
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +25,12 @@ class Position:
 
     def written(self) -> str:
         """The coordinates at the precision we write: how we know our own again."""
-        return f"{self.lat:.{WRITTEN_DECIMALS}f},{self.lon:.{WRITTEN_DECIMALS}f}"
+        return written(self.lat, self.lon)
+
+
+def written(lat: float, lon: float) -> str:
+    """Coordinates as text, at the precision we write."""
+    return f"{lat:.6f},{lon:.6f}"
 
 
 def distance_m(one: Position, other: Position) -> float:

@@ -6,16 +6,11 @@ from typing import NamedTuple
 from yellowtor.answers.kinds import Kind
 
 
-class Scanned(NamedTuple):
-    """A record as the source has it now. `held` are its coordinates as they are written, or None."""
-
-    key: str
-    raw_hash: str
-    held: str | None
-
-
 class Known(NamedTuple):
-    """A scanned record beside what the ledger remembers of it (None for a new one)."""
+    """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
+
+    `held` are the source's own coordinates as they would be written, or None.
+    """
 
     key: str
     raw_hash: str

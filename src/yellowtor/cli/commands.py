@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib.resources import as_file, files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import typer
 
@@ -23,7 +24,9 @@ from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
 from yellowtor.run.stop import StopWish
 from yellowtor.run.trial import try_address
-from yellowtor.standin.server import Manners, StandIn, running
+
+if TYPE_CHECKING:
+    from yellowtor.standin.server import Manners
 
 
 def run_command(
@@ -44,7 +47,8 @@ def _run(path: Path, options: Options) -> Summary:
         progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
         for remark in remarks:
             progress.remark(remark)
-        gc.freeze()  # what is loaded by now stays: collecting it over and over takes a tenth of the time
+        gc.freeze()  # what is loaded by now stays, and rows hold no circles: looking for some in them over
+        gc.set_threshold(100_000)  # and over takes a tenth of the time
         with progress.shown():
             return conduct(parts, options, progress, stop)
 
@@ -93,10 +97,12 @@ def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger
 
 
 def demo_command(into: Path) -> None:
+    from yellowtor.standin.server import Manners, StandIn, running
+
     console = stderr()
     again = (into / "ledger.sqlite").exists()
     with as_file(files("yellowtor.demo") / "data") as data:
-        _lay_out(data, into)
+        _lay_out(data, into, Manners().key)
         with running(StandIn(data, Manners())) as address:
             os.environ["YELLOWTOR_STANDIN"] = address
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
@@ -107,7 +113,7 @@ def demo_command(into: Path) -> None:
     console.print(f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: that is all it took.", soft_wrap=True)
 
 
-def _lay_out(data: Path, into: Path) -> None:
+def _lay_out(data: Path, into: Path, key: str) -> None:
     """Copy the example's files that are not there yet; what somebody changed is left as it is."""
     try:
         into.mkdir(parents=True, exist_ok=True)
@@ -115,14 +121,16 @@ def _lay_out(data: Path, into: Path) -> None:
             if not (into / name).exists():
                 shutil.copyfile(data / name, into / name)
         if not (into / ".env").exists():
-            (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={Manners().key}\n", encoding="utf-8")
+            (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={key}\n", encoding="utf-8")
     except OSError as error:
         raise BadSource(
             f"The example can't be laid into {into}: {error.strerror}. Say --into another folder."
         ) from error
 
 
-def stand_in_command(port: int, manners: Manners, gazetteer: Path | None) -> None:
+def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> None:
+    from yellowtor.standin.server import StandIn, running
+
     ended = threading.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         signal.signal(name, lambda *_: ended.set())

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.syntax import Syntax
 from rich.table import Table
 from rich.text import Text
 
@@ -175,6 +174,8 @@ def _title(console: Console, title: str, aside: str) -> None:
 
 
 def _body(body: bytes) -> Any:
+    from rich.syntax import Syntax
+
     try:
         text = json.dumps(json.loads(body), indent=2, ensure_ascii=False)
     except ValueError:

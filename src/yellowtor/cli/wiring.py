@@ -11,8 +11,6 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.errors import BadJob
 from yellowtor.ledger.book import open_book
 from yellowtor.ledger.requests import AccountTerms, Again
-from yellowtor.markers.geojson import geojson_file
-from yellowtor.markers.page import page_file, read_under
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
@@ -23,7 +21,6 @@ from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
-from yellowtor.tables.workbook import WorkbookTable
 
 CLOCK = SystemClock()
 
@@ -63,8 +60,11 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
     if not job.write.in_place and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
     under = [folder / layer for layer in job.markers.under]
-    for layer in under if job.markers.page else ():
-        read_under(layer)
+    if job.markers.page:
+        from yellowtor.markers.page import read_under
+
+        for layer in under:
+            read_under(layer)
     files = [to] + [folder / f for f in (job.markers.geojson, job.markers.page) if f]
     if len({f.resolve() for f in [*files, source]}) < len(files) + (not job.write.in_place):
         raise BadJob("two of the files that the job writes are one. Nothing was sent.")
@@ -81,6 +81,8 @@ def open_table(path: Path, sheet: str | None) -> Table:
     if kind == ".csv":
         return DelimitedTable(path)
     if kind in {".xlsx", ".xlsm"}:
+        from yellowtor.tables.workbook import WorkbookTable
+
         return WorkbookTable(path, sheet)
     raise BadJob(f"records.file = {path.name!r}: a table is a file .xlsx, .xlsm or .csv. Nothing was sent.")
 
@@ -90,8 +92,12 @@ def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path
     with ExitStack() as stack:
         made: list[MarkerFile] = []
         if job.markers.geojson:
+            from yellowtor.markers.geojson import geojson_file
+
             made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution)))
         if job.markers.page:
+            from yellowtor.markers.page import page_file
+
             meanings = {outcome.value: outcome.meaning for outcome in Outcome}
             page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings)
             made.append(stack.enter_context(page))

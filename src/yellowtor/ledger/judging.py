@@ -2,17 +2,19 @@
 
 import zlib
 from collections.abc import Iterator, Sequence
+from collections.abc import Set as AbstractSet
 from typing import Any
 
-from sqlalchemy import and_, bindparam, func, select, update
+from sqlalchemy import Select, and_, bindparam, func, null, select, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.work import Answer, Judged, Unjudged
-from yellowtor.ledger.schema import candidates, reply, work
+from yellowtor.ledger.schema import candidates, job, reply, scanned, work
 from yellowtor.ledger.store import Store
 
 PAGE = 500
+TEXTS = {"address", "basis", "level", "matched", "reasons"}
 
 
 class JudgeBook:
@@ -55,15 +57,32 @@ class JudgeBook:
                 rows_found = [dict(zip(("reply_id", "reading_key", "found"), f, strict=True)) for f in found]
                 connection.execute(upsert(candidates).on_conflict_do_nothing(), rows_found)
 
-    def answers(self, keys: Sequence[str]) -> dict[str, Answer]:
-        """How these records stand now, by key. A record that was not asked yet is waiting."""
-        query = select(
-            work.c.key, work.c.raw_hash, work.c.held, work.c.written, work.c.address,
-            func.coalesce(work.c.outcome, "waiting"), work.c.lat, work.c.lon, work.c.confidence, work.c.basis,
-            work.c.level, work.c.matched, work.c.reasons,
-        ).where(work.c.job_id == self._job, work.c.key.in_(keys))  # fmt: skip
-        rows = self._store.connection.execute(query)
-        return {row[0]: Answer._make(row) for row in rows}
+    def is_judged(self, judgement_key: str) -> bool:
+        """Whether nothing has come since all of this job was judged so."""
+        query = select(job.c.judged_by).where(job.c.id == self._job)
+        return bool(self._store.connection.execute(query).scalar_one() == self._through(judgement_key))
+
+    def note_all_judged(self, judgement_key: str) -> None:
+        """Remember that every reply there is now has been judged so."""
+        through = self._through(judgement_key)
+        with self._store.transaction() as connection:
+            connection.execute(update(job).where(job.c.id == self._job).values(judged_by=through))
+
+    def _through(self, judgement_key: str) -> str:
+        newest = self._store.connection.execute(select(func.max(reply.c.id))).scalar_one()
+        return f"{judgement_key}:{newest}"
+
+    def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
+        """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
+        query = _standing(wanted).where(work.c.job_id == self._job, work.c.key.in_(keys))
+        return {row[0]: Answer._make(row) for row in self._store.connection.execute(query)}
+
+    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]:
+        """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
+        here = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
+        query = _standing(wanted).select_from(scanned.outerjoin(work, here))  # outer: `scanned` leads
+        query = query.where(scanned.c.n > first, scanned.c.n <= first + count).order_by(scanned.c.n)
+        return list(map(Answer._make, self._store.connection.execute(query)))
 
     def note_written(self, rows: Sequence[tuple[str, str | None]], *, in_place: bool) -> None:
         """Remember the coordinates (as written) that each record got; in place, the source holds them now."""
@@ -80,3 +99,14 @@ class JudgeBook:
         outcome = func.coalesce(work.c.outcome, "waiting")
         query = select(outcome, func.count()).where(work.c.job_id == self._job, work.c.state != "vanished")
         return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(outcome))}
+
+
+def _standing(wanted: AbstractSet[str]) -> Select[Any]:
+    """How records stand: an Answer's fields, the long texts only where they are wanted."""
+    columns: list[Any] = [work.c[name] for name in Answer._fields]
+    for at, name in enumerate(Answer._fields):
+        if name == "outcome":
+            columns[at] = func.coalesce(work.c.outcome, "waiting")
+        elif name in TEXTS and name not in wanted:
+            columns[at] = null()
+    return select(*columns)

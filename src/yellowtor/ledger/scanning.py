@@ -10,7 +10,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Known, Question, Scanned, Work
+from yellowtor.answers.work import Known, Question, Work
 from yellowtor.ledger.schema import job, open_question, reply, scanned, work
 from yellowtor.ledger.store import Store
 
@@ -35,30 +35,31 @@ class ScanBook:
         with self._store.transaction() as connection:
             connection.execute(update(job).where(job.c.id == self._job).values(composed_by=digest))
 
-    def note(self, batch: Sequence[Scanned], *, all_of_them: bool) -> tuple[list[Known], str | None]:
-        """Note a batch of scanned records; give back the new and changed ones (or all of them).
+    def note(
+        self, batch: Sequence[tuple[str, str, str | None]], *, all_of_them: bool
+    ) -> tuple[list[Known], str | None]:
+        """Note a batch of scanned (key, raw hash, held); give back the new and changed ones (or all of them).
 
         The second value is a key that stood in the source before, if there is one: then nothing is noted.
         """
         if not batch:
             return [], None
         first = self._count + 1
-        rows = [(first + i, *record) for i, record in enumerate(batch)]
         try:
             with self._store.transaction() as connection:
-                connection.exec_driver_sql("INSERT INTO scanned (n, key, raw_hash, held) VALUES (?, ?, ?, ?)", rows)
+                connection.exec_driver_sql("INSERT INTO scanned (key, raw_hash, held) VALUES (?, ?, ?)", batch)
         except IntegrityError:
             return [], self._twice(batch)
-        self._count += len(rows)
+        self._count += len(batch)
         return self._changed(first, all_of_them=all_of_them), None
 
-    def _twice(self, batch: Sequence[Scanned]) -> str:
+    def _twice(self, batch: Sequence[tuple[str, str, str | None]]) -> str:
         seen: set[str] = set()
-        for record in batch:
-            query = select(scanned.c.key).where(scanned.c.key == record.key)
-            if record.key in seen or self._store.connection.execute(query).first():
-                return record.key
-            seen.add(record.key)
+        for key, *_ in batch:
+            query = select(scanned.c.key).where(scanned.c.key == key)
+            if key in seen or self._store.connection.execute(query).first():
+                return key
+            seen.add(key)
         raise AssertionError("the key that stands twice was not found")
 
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
@@ -88,6 +89,7 @@ class ScanBook:
         statement = statement.on_conflict_do_update(index_elements=["job_id", "key"], set_=fresh)
         with self._store.transaction() as connection:
             connection.execute(statement, [self._row(item) for item in rows])
+            connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
     def _row(self, item: Work) -> dict[str, object]:
         lat, lon = (float(x) for x in item.held.split(",")) if item.state == "kept" and item.held else (None, None)
@@ -97,10 +99,14 @@ class ScanBook:
 
     def close(self) -> int:
         """Mark the records that are no longer in the source; how many vanished with this scan."""
-        gone = ~select(scanned.c.n).where(scanned.c.key == work.c.key).exists()
-        mark = update(work).where(work.c.job_id == self._job, work.c.state != "vanished", gone)
+        here = and_(work.c.job_id == self._job, work.c.state != "vanished")
         with self._store.transaction() as connection:
-            return connection.execute(mark.values(state="vanished")).rowcount
+            if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
+                return 0  # whatever was scanned is there, so nothing else is
+            gone = ~select(scanned.c.n).where(scanned.c.key == work.c.key).exists()
+            return connection.execute(
+                update(work).where(here, gone).values(state="vanished", question_key=None)
+            ).rowcount
 
     def count(self) -> int:
         return self._count
@@ -111,21 +117,27 @@ class ScanBook:
         return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(work.c.state))}
 
     def open_questions(self, *, again_failed: bool) -> tuple[int, int]:
-        """Collect the open questions in the job's order; how many are open, how many are answered."""
-        this = and_(work.c.job_id == self._job, work.c.state == "ask")
-        settled = reply.c.kind.in_(FINAL) | (literal(not again_failed) & reply.c.id.is_not(None))
-        source = scanned.join(work, and_(this, work.c.key == scanned.c.key)).outerjoin(
-            reply, reply.c.question_key == work.c.question_key
-        )
-        group = select(
+        """Collect the open questions in the job's order; how many are open, how many are answered.
+
+        First which keys are open, from indexes alone; then, for those only, who asks and in which order.
+        """
+        mine = select(work.c.question_key).distinct().where(
+            work.c.job_id == self._job, work.c.question_key.is_not(None)
+        ).subquery()  # fmt: skip
+        answered = reply.c.kind.in_(FINAL) if again_failed else reply.c.id.is_not(None)
+        keys = select(mine.c.question_key).select_from(
+            mine.outerjoin(reply, reply.c.question_key == mine.c.question_key)
+        ).where(func.coalesce(answered, literal(0)) == 0)  # fmt: skip
+        who = select(
             func.min(scanned.c.n), work.c.question_key, func.min(work.c.address), func.count()
-        ).select_from(source).where(func.coalesce(settled, literal(0)) == 0).group_by(work.c.question_key)  # fmt: skip
-        total = select(func.count(work.c.question_key.distinct())).where(this)
+        ).select_from(work.join(scanned, scanned.c.key == work.c.key)).where(
+            work.c.job_id == self._job, work.c.question_key.in_(keys)
+        ).group_by(work.c.question_key)  # fmt: skip
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
-            connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], group))
+            connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
             count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()
-            return count, connection.execute(total).scalar_one() - count
+            return count, connection.execute(select(func.count()).select_from(mine)).scalar_one() - count
 
     def questions(self) -> Iterator[Question]:
         """The open questions in the job's order, read a page at a time."""

@@ -24,6 +24,7 @@ job = Table(
     Column("id", Integer, primary_key=True),
     Column("path", Text, nullable=False, unique=True),
     Column("composed_by", Text, nullable=False, default=""),
+    Column("judged_by", Text, nullable=False, default=""),  # and through which reply, when all of it is judged
 )  # fmt: skip
 
 run = Table(
@@ -96,7 +97,7 @@ work = Table(
     Column("state", Text, nullable=False),  # kept, incomplete, ask, vanished
     Column("address", Text, nullable=False),  # JSON
     Column("address_key", Text, nullable=False),
-    Column("question_key", Text),
+    Column("question_key", Text),  # there when, and only when, the state is ask
     Column("outcome", Text),  # null: waiting
     Column("lat", Float),
     Column("lon", Float),

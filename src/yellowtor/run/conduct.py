@@ -65,6 +65,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     job, book, service = parts.job, parts.book, parts.service
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
+    source = parts.table.fingerprint()
     scanned = scan(job, parts.table, service.asking, book.scanning, watch)
     plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
     context = frozenset(part for part, text in job.address.fixed if text)
@@ -76,7 +77,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         watch.phase("Judging")
         judging.judge_open(book.judging)
         back = WriteBack(job, parts.table, book.judging, watch, parts.leave)
-        wrote = back.write(parts.to, parts.markers)
+        wrote = back.write(parts.to, parts.markers, scanned=source)
     counts = book.judging.outcomes()
     return Summary(
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,

@@ -109,6 +109,7 @@ class AnswerColumns(Settings):
         return self
 
     def mapped(self) -> dict[str, str]:
+        """Column by part; latitude and longitude, where there are any, first."""
         return {part: column for part, column in self if column}
 
 

@@ -29,6 +29,8 @@ class Judging:
 
     def judge_open(self, book: JudgeBook, pages: int | None = None) -> None:
         """Judge all that is not judged so, or so many pages of it."""
+        if book.is_judged(self.key):
+            return
         for page in islice(book.unjudged(self.key, self._service.reading_key), pages):
             judged, found = [], []
             for item in page:
@@ -38,6 +40,8 @@ class Judging:
                     found.append((item.reply_id, self._service.reading_key, text))
                 judged.append(_kept(item, self.judge(Address(**json.loads(item.address)), read)))
             book.put_judged(judged, self.key, found)
+        if pages is None:
+            book.note_all_judged(self.key)
 
     def _read(self, item: Unjudged) -> tuple[Read, bool]:
         """What the kept reply says; and whether it was read just now."""

@@ -5,7 +5,7 @@ Records whose raw cells and coordinates are as they were last time never come ou
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any
@@ -13,7 +13,7 @@ from typing import Any
 from yellowtor.addresses.address import Composing
 from yellowtor.addresses.keys import Asking, digest, raw_hash
 from yellowtor.answers.position import Position
-from yellowtor.answers.work import Known, Scanned, Work
+from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, ScanBook, Table, Watcher
@@ -46,15 +46,15 @@ class RowReader:
         self._columns = columns
         self.key: Callable[[Row], str] = itemgetter(at[job.records.key])
         self._name = at[job.records.name] if job.records.name else None
-        self._raw = [at[name] for name in columns]
+        places = [at[name] for name in columns]
+        self.raw: Callable[[Row], Sequence[str]] = (
+            itemgetter(*places) if len(places) > 1 else lambda row: (row[places[0]],)
+        )
         lat, lon = job.write.columns.latitude, job.write.columns.longitude
         self._held = (at[lat], at[lon]) if lat in at and lon in at else None
 
     def name(self, row: Row) -> str:
         return row[self._name].strip() if self._name is not None else ""
-
-    def raw(self, row: Row) -> list[str]:
-        return [row[i] for i in self._raw]
 
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, self.raw(row), strict=True))
@@ -76,7 +76,7 @@ class RowReader:
 def identity(key: str) -> str:
     """The identity of a key: 12, "12" and 12.0 are one; 012 is another."""
     text = key.strip()
-    return re.sub(r"\.0+$", "", text) if text.endswith("0") and re.fullmatch(r"-?\d+\.0+", text) else text
+    return text.partition(".")[0] if "." in text and re.fullmatch(r"-?\d+\.0+", text) else text
 
 
 def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher) -> ScanResult:
@@ -87,20 +87,17 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher)
     new = changed = 0
     watch.phase("Reading")
     for batch in table.batches():
-        rows: dict[str, Row] = {}
-        scanned: list[Scanned] = []
-        for row in batch:
-            key = identity(reader.key(row))
-            if not key:
-                raise _no_key(job, table, book.count() + len(scanned) + 1)
-            rows[key] = row
-            scanned.append(Scanned(key, raw_hash(reader.raw(row)), reader.held(row)))
+        keys = [identity(reader.key(row)) for row in batch]
+        if not all(keys):
+            raise _no_key(job, table, book.count() + keys.index("") + 1)
+        scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise BadSource(
                 f"{table.path}: the key {twice!r} in column {job.records.key!r} stands twice; a key must tell "
                 "records apart. Nothing was sent."
             )
+        rows = dict(zip(keys, batch, strict=True)) if known else {}
         book.put_work([_work(reader, asking, rows[item.key], item) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)

@@ -7,13 +7,11 @@ form that may be shown.
 import asyncio
 import ssl
 from collections.abc import Mapping
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
 from urllib.request import getproxies, proxy_bypass
 
-import aiohttp
 import uritemplate
-from yarl import URL
 
 from yellowtor import __version__
 from yellowtor.addresses.address import Address
@@ -24,6 +22,9 @@ from yellowtor.answers.reply import Reply, Request
 from yellowtor.services.description import Description
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
+
+if TYPE_CHECKING:
+    import aiohttp
 
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
 
@@ -80,6 +81,9 @@ class HttpService:
 
     async def send(self, request: Request) -> Reply:
         """Send and wait for the whole reply. Never raises for what a network or a server can do."""
+        import aiohttp  # a run that has all its answers does without
+        from yarl import URL
+
         assert self._session is not None, "send() needs the service to be entered"
         try:
             async with self._session.get(
@@ -101,6 +105,8 @@ class HttpService:
         return Reply(status, headers, self._values.mask(body))
 
     async def __aenter__(self) -> Self:
+        import aiohttp
+
         self._proxy = _proxy(self.request(Address()).url)
         self._session = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=self.parallel),
@@ -139,6 +145,8 @@ def _no_reply(kind: Kind, trouble: str) -> Reply:
 
 
 def _explain(error: Exception) -> str:
+    import aiohttp
+
     if isinstance(error, aiohttp.ClientConnectorError):
         if isinstance(error.os_error, ssl.SSLError):
             return f"no safe connection: {error.os_error.reason or error.os_error}"

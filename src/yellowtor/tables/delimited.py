@@ -2,16 +2,17 @@
 
 import csv
 from collections.abc import Iterator, Sequence
+from functools import partial
 from itertools import islice
 from pathlib import Path
 
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, Cell, Row
+from yellowtor.files import fingerprint, written_aside
+from yellowtor.tables.cells import LEAVE, Answering, Cell, NewCells, Row
 from yellowtor.tables.header import checked_header
 
 BATCH = 2_000
-FORMULA = ("=", "+", "-", "@", "\t", "\r")
+FORMULA = {"=", "+", "-", "@", "\t", "\r"}
 
 
 class DelimitedTable:
@@ -60,14 +61,10 @@ class DelimitedTable:
             write = csv.writer(file)
             write.writerow(order)
             for batch in self.batches():
-                rows = []
-                for row, cells in zip(batch, answering(batch), strict=True):
-                    line = [*row, *blank]
-                    for place, cell in zip(places, cells or (), strict=False):
-                        if cell is not LEAVE:
-                            line[place] = _field(cell)  # type: ignore[arg-type]
-                    rows.append(line)
-                write.writerows(rows)
+                write.writerows(map(partial(_line, places, blank), batch, answering(batch)))
+
+    def fingerprint(self) -> str:
+        return fingerprint(self.path)
 
     def check_target(self, to: Path) -> str:
         """Nothing holds a text file open for itself."""
@@ -75,10 +72,11 @@ class DelimitedTable:
         return ""
 
 
-def _field(cell: Cell) -> str:
-    """A cell as a field; a text that a spreadsheet would take for a formula gets an apostrophe before it."""
-    if cell is None:
-        return ""
-    if isinstance(cell, str):
-        return f"'{cell}" if cell.startswith(FORMULA) else cell
-    return repr(cell)
+def _line(places: Sequence[int], blank: Sequence[str], row: Row, cells: NewCells | None) -> list[Cell]:
+    """A row with its new cells; a text that a spreadsheet would take for a formula gets an apostrophe first."""
+    line: list[Cell] = [*row, *blank]
+    for place, cell in zip(places, cells or (), strict=False):
+        if cell is not LEAVE:
+            risky = cell.__class__ is str and cell[:1] in FORMULA
+            line[place] = f"'{cell}" if risky else cell  # type: ignore[assignment]
+    return line

@@ -122,7 +122,7 @@ def _row(names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell
                 raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
             pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))
     style = _attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
-    pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value is not None]
+    pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value not in (None, "")]
     pieces.sort(key=lambda piece: piece[0])
     if spans := _attribute(attributes, b"spans"):
         wide = b"%s:%d" % (spans.split(b":")[0], max(int(spans.split(b":")[-1]), pieces[-1][0] + 1 if pieces else 1))
@@ -136,7 +136,7 @@ def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None
     start = b'<%sc r="%s"' % (p, _reference(column, row).encode())
     if style is not None:
         start += b' s="%s"' % style
-    if value is None:
+    if value is None or value == "":
         return start + b"/>"
     if isinstance(value, str):
         text = escape(_UNSAFE.sub("", value)).encode()

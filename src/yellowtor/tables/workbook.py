@@ -11,6 +11,7 @@ from pathlib import Path
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
+from yellowtor.files import fingerprint
 from yellowtor.tables.cells import Answering, Row, as_text
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.splice import Edit, Splice, splice_workbook
@@ -83,6 +84,9 @@ class WorkbookTable:
             edits += [Edit(n, cells) for (n, _), cells in zip(batch, answers, strict=True) if cells is not None]
         new = {self._first_column + order.index(name): name for name in added}
         splice_workbook(self.path, to, self.sheet, Splice(self._first_row + 1, places, new, edits))
+
+    def fingerprint(self) -> str:
+        return fingerprint(self.path)
 
     def check_target(self, to: Path) -> str:
         """Raise BadSource when `to` can't be written now; a remark when the source is open elsewhere."""

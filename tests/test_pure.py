@@ -1,0 +1,223 @@
+"""The pure rooms: laws that hold for every address, every reply, every rate and every hour."""
+
+import json
+from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from zoneinfo import ZoneInfo
+
+import jsonpath_rfc9535
+import pytest
+from hypothesis import assume, example, given
+from hypothesis import strategies as st
+
+from yellowtor.addresses.address import Address, Composing
+from yellowtor.addresses.canonical import canonical
+from yellowtor.addresses.compare import compare, split_number, words_agree
+from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
+from yellowtor.allowance.windows import DayWindow
+from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.levels import Level, Method
+from yellowtor.answers.outcome import Outcome, Thresholds, judge
+from yellowtor.answers.paths import compile_path
+from yellowtor.answers.position import Area, Position
+from yellowtor.answers.reading import Reading, read_reply
+from yellowtor.run.scan import identity
+
+NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)
+
+
+@given(st.text(max_size=40))
+@example("ǰ\u0345 İ ß ŉ")
+def test_the_canonical_form_of_a_canonical_form_is_itself(text):
+    once = canonical(text)
+    assert canonical(once) == once
+    assert canonical(f"  {text}\u00a0 ") == once
+    assert "\x1f" not in once
+
+
+def test_two_numbers_are_never_made_one():
+    numbers = ["12/1", "12-1", "121", "12 1", "12²", "122", "1½", "11/2", "11-2", "12a", "12/a", "12-a", "1 2a", "٣", "3"]
+    assert len({Address(street=f"{n} Kelp Lane").key() for n in numbers}) == len(numbers)
+    assert len({split_number("", f"Kelp Lane {n}") for n in numbers[:7]} | {split_number("12/1", "Kelp Lane")}) == 7
+    same = ["12-14 Kelp Lane", "12 - 14  KELP LANE.", "12 -14 Kelp-Lane"]
+    assert len({Address(street=s).key() for s in same}) == 1
+
+
+@pytest.mark.parametrize(
+    ("asked", "answered", "least", "most"),
+    [
+        ("Kelp Ln", "Kelp Lane", 0.95, 1), ("Harbour St.", "Harbour Street", 0.95, 1), ("Hbr Rd", "Harbour Road", 0.95, 1),
+        ("Orlvik", "Ørlvík", 1, 1), ("Lane Kelp", "Kelp Lane", 0, 0.6), ("Lantren Road", "Lantern Road", 0.85, 0.95),
+        ("Mill Road", "Hill Road", 0.5, 0.85), ("North Harbour Street", "South Harbour Street", 0.5, 0.8),
+        ("Kelp Lane", "Kelp Road", 0, 0.5), ("Kelp Lane", "Old Kelp Lane", 0.5, 0.8), ("Kelp", "Turbine Rise", 0, 0.3),
+    ],
+)  # fmt: skip
+def test_names_agree_as_people_would_say(asked, answered, least, most):
+    assert least <= words_agree(asked, answered) <= most
+    assert words_agree(asked, answered) == words_agree(answered, asked)
+
+
+def test_parts_left_empty_take_their_punctuation_along_and_needed_ones_are_missed():
+    composing = Composing({"street": "S", "town": "T"}, {"country": "XT"}, frozenset({"street", "town"}))
+    assert composing.compose({"S": " 1  Kelp\u00a0Lane ", "T": ""}).line() == "1 Kelp Lane, XT"
+    assert composing.missing(composing.compose({"S": "1 Kelp Lane", "T": " .- "})) == ["town"]
+    assert [identity(k) for k in ("12", " 12.0", "12.00", "012", "12.5", "a.0")] == ["12", "12", "12", "012", "12.5", "a.0"]
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers(-999, 999) | st.floats(-200, 200) | st.text(max_size=6),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from("abcd"), inner, max_size=4),
+    max_leaves=20,
+)
+STEPS = st.sampled_from([".a", ".b", "['c']", "[0]", "[1]", "[-1]", "[-2]"])
+
+
+@given(JSON, st.lists(STEPS, max_size=4), st.sampled_from(["", "", "[*]", ".*", "..a", "[0:2]", "[?@.a]"]))
+def test_quick_getters_find_what_the_library_finds(value, steps, last):
+    path = "$" + "".join(steps) + last
+    expected = [node.value for node in jsonpath_rfc9535.find(path, value)]
+    assert repr(compile_path(path)(value)) == repr(expected)
+
+
+READING = Reading(
+    rules=[],
+    candidates=compile_path("$.a[*]"),
+    latitude=compile_path("$.b"),
+    longitude=compile_path("$.c"),
+    parts={"street": compile_path("$.d"), "level": compile_path("$.a")},
+    box=[compile_path("$.a[0]")] * 4,
+)
+
+
+@given(JSON | st.fixed_dictionaries({"a": st.lists(st.fixed_dictionaries({"b": JSON, "c": JSON}), max_size=3)}))
+def test_no_reply_makes_a_traceback_or_a_coordinate_out_of_nothing(value):
+    read = read_reply(READING, 200, json.dumps(value).encode())
+    for candidate in read.candidates:
+        assert any(
+            float(item["b"]) == candidate.position.lat and float(item["c"]) == candidate.position.lon
+            for item in (value["a"] if isinstance(value["a"], list) else value["a"].values())
+            if isinstance(item, dict) and all(type(item.get(k)) in {int, float, str} and item[k] != "" for k in "bc")
+        )
+        assert not candidate.position.is_null_island
+    assert (read.kind is Kind.ANSWERED) == bool(read.candidates)
+
+
+@given(st.binary(max_size=60), st.integers(100, 599))
+def test_every_reply_has_one_kind_whatever_its_bytes_are(body, status):
+    read = read_reply(READING, status, body)
+    assert not read.candidates or status // 100 == 2
+    assert (read.kind in {Kind.ANSWERED, Kind.NOTHING_FOUND}) <= (status // 100 == 2 or status == 404)
+
+
+def test_kinds_by_status_and_shape():
+    kinds = {s: read_reply(READING, s, b"{}").kind for s in (200, 301, 400, 401, 402, 403, 404, 422, 429, 500, 503, 599)}
+    assert [k.value for k in kinds.values()] == [
+        "nothing found", "unreadable", "question refused", "key refused", "not permitted", "not permitted",
+        "nothing found", "question refused", "too fast", "unavailable", "unavailable", "unavailable",
+    ]  # fmt: skip
+    for body, word in ((b"<html>", "web page"), (b'{"a": [', "cut short"), (b"", "empty"), (b"hello", "not JSON")):
+        read = read_reply(READING, 200, body)
+        assert read.kind is Kind.UNREADABLE
+        assert word in read.message
+    zero = read_reply(READING, 200, b'{"a": [{"b": 0, "c": 0.0}]}')
+    assert zero.kind is Kind.UNREADABLE
+    assert "0,0 is no answer" in zero.message
+
+
+PARTS = {"number": "14", "street": "Kelp Lane", "town": "Ørlvík", "postcode": "00412", "country_code": "XT"}
+ASKED = Address(street="14 Kelp Lane", town="Ørlvík", postcode="00412", country="XT")
+AREA = Area(-30, 46, -27, 49)
+
+
+def place(lat=47.5, lon=-28.5, level=Level.BUILDING, method=None, **parts):
+    return Candidate(Position(lat, lon), level, method, "", {k: v for k, v in (PARTS | parts).items() if v})
+
+
+def judged(*candidates, tolerance=50, asked=ASKED):
+    return judge(asked, frozenset({"country"}), Kind.ANSWERED, "", candidates, Thresholds(tolerance, 0.8, AREA))
+
+
+@pytest.mark.parametrize(
+    ("candidates", "outcome", "reason"),
+    [
+        ([place()], "placed", "house number agrees"),
+        ([place(street="Kelp Ln", postcode="412")], "placed", "street agrees in part"),
+        ([place(), place(47.6, number="15")], "placed", "house number agrees"),
+        ([place(lat=10)], "doubtful", "outside the job's area"),
+        ([place(country_code="QO", country="Elsewhere")], "doubtful", "another country is answered"),
+        ([place(number="16")], "doubtful", "another house number"),
+        ([place(number="", level=Level.SEGMENT)], "doubtful", "up to 250 m away"),
+        ([place(method=Method.INTERPOLATED)], "doubtful", "interpolated"),
+        ([place(), place(47.6)], "doubtful", "another place fits as well, up to 11.1 km away"),
+        ([place(), place(47.50001)], "placed", "house number agrees"),
+        ([place(town="Skelmere")], "doubtful", "another town is answered"),
+        ([place(street="", number="", level=Level.ADDRESS_AREA)], "doubtful", "the street is not confirmed"),
+        ([Candidate(Position(47, -28), Level.ADMIN_UNIT_1, None, "", {"country_code": "XT"})], "unplaced", "no more than"),
+        ([], "unplaced", "found nothing"),
+    ],
+)  # fmt: skip
+def test_judgements_are_what_a_careful_person_would_say(candidates, outcome, reason):
+    judgement = judged(*candidates)
+    assert judgement.outcome == outcome
+    assert reason in "; ".join(judgement.reasons)
+
+
+def test_an_address_in_one_line_is_taken_apart_by_what_it_meets():
+    whole = Address(whole="14 Kelp Ln, 00412 Orlvik, XT")
+    assert judged(place(), asked=whole).outcome == "placed"
+    assert judged(place(number="15"), asked=whole).outcome == "doubtful"
+    assert judged(place(street="Turbine Rise"), asked=whole).outcome == "doubtful"
+
+
+@given(
+    st.lists(st.sampled_from(["", "Kelp Lane", "Kelp Ln", "Hill Road", "XT", "QO", "14", "16", "00412"]), min_size=5, max_size=5),
+    st.sampled_from(Level), st.floats(1, 5000), st.floats(1, 5000), st.booleans(),
+)  # fmt: skip
+def test_confidence_is_a_probability_and_grows_with_the_tolerance(values, level, one, other, inside):
+    candidate = place(47.5 if inside else 1.0, level=level, **dict(zip(PARTS, values, strict=True)))
+    small, large = (judged(candidate, tolerance=t).confidence for t in sorted((one, other)))
+    assume(small is not None)
+    assert 0 <= small.value <= large.value < 1
+    assert small.reasons
+    agreement = compare(ASKED, candidate.parts)
+    if not inside or agreement.country == 0:
+        assert judged(candidate, tolerance=5000).outcome is not Outcome.PLACED
+
+
+@given(st.floats(0.2, 200), st.lists(st.floats(0, 3), min_size=2, max_size=80))
+def test_no_rolling_second_ever_holds_one_too_many(rate, waits):
+    pace, tat, now, sent = Pace(rate), 0.0, 100.0, []
+    for wait in waits:
+        now += wait if wait > 2 else 0
+        at, tat = pace.reserve(tat, now)
+        sent.append(at)
+    most = max(1, int(rate))
+    assert all(later - first >= 1.0 for first, later in zip(sent, sent[most:], strict=False))
+    assert all(a <= b for a, b in pairwise(sent))
+
+
+def test_a_day_is_as_long_as_its_zone_says():
+    zone = ZoneInfo("Europe/Lisbon")
+    lengths = {
+        day: DayWindow(1, zone).end(noon) - DayWindow(1, zone).start(noon)
+        for day, noon in ((d, datetime(2026, 3, d, 12, tzinfo=zone)) for d in (28, 29, 30))
+    }
+    assert lengths == {28: timedelta(hours=24), 29: timedelta(hours=23), 30: timedelta(hours=24)}
+
+
+@pytest.mark.parametrize(
+    ("kind", "headers", "attempt", "decision"),
+    [
+        (Kind.ANSWERED, {}, 1, Settle()), (Kind.NOTHING_FOUND, {}, 1, Settle()), (Kind.QUESTION_REFUSED, {}, 1, Settle()),
+        (Kind.KEY_REFUSED, {}, 1, StopAsking(Kind.KEY_REFUSED)), (Kind.WINDOW_SPENT, {}, 1, StopAsking(Kind.WINDOW_SPENT)),
+        (Kind.UNAVAILABLE, {}, 1, Again(0.375)), (Kind.UNREADABLE, {}, 3, Again(1.5)), (Kind.UNAVAILABLE, {}, 4, Settle()),
+        (Kind.TOO_FAST, {"retry-after": "7"}, 1, Again(7.1)), (Kind.TOO_FAST, {}, 4, StopAsking(Kind.TOO_FAST)),
+        (Kind.TOO_FAST, {"retry-after": "86400"}, 1, StopAsking(Kind.TOO_FAST)),
+    ],
+)  # fmt: skip
+def test_retry_or_give_up_is_decided_in_one_place(kind, headers, attempt, decision):
+    assert decide(kind, headers, attempt, 4, NOW, 0.5) == decision
+    assert retry_after_s("Sun, 01 Mar 2026 12:00:30 GMT", NOW) == 30
+    assert retry_after_s("soon", NOW) is None
