@@ -37,7 +37,20 @@ confidence = "Confidence"
 level = "Level"
 matched = "Matched address"
 """
-HEADER = ["Id", "Name", "Street", "Town", "Postcode", "Kind", "Owner", "Notes", "Checked", "Size", "Latitude", "Longitude"]
+HEADER = [
+    "Id",
+    "Name",
+    "Street",
+    "Town",
+    "Postcode",
+    "Kind",
+    "Owner",
+    "Notes",
+    "Checked",
+    "Size",
+    "Latitude",
+    "Longitude",
+]
 
 
 @contextmanager
@@ -71,7 +84,12 @@ def addresses(count):
 
 def lay_out(folder, address, *, pace, parallel, rows):
     """A job in the folder. rows are (street, town, postcode)."""
-    text = (DATA / "stand-in.toml").read_text().replace("per_day = 2500\n", "").replace("parallel = 8", f"parallel = {parallel}")
+    text = (
+        (DATA / "stand-in.toml")
+        .read_text()
+        .replace("per_day = 2500\n", "")
+        .replace("parallel = 8", f"parallel = {parallel}")
+    )
     (folder / "stand-in.toml").write_text(text.replace("per_second = 40", f"per_second = {pace}" if pace else ""))
     (folder / "job.toml").write_text(JOB)
     (folder / ".env").write_text(f"YELLOWTOR_STANDIN={address}\nYELLOWTOR_STANDIN_KEY=demo-key-0001\n")
@@ -79,7 +97,22 @@ def lay_out(folder, address, *, pace, parallel, rows):
         write = csv.writer(file)
         write.writerow(HEADER)
         for i, (street, town, postcode) in enumerate(rows):
-            write.writerow([f"R{i}", f"Site {i}", street, town, postcode, "indoor", "trust", "left of the door", "2026-03-01", i % 90, "", ""])
+            write.writerow(
+                [
+                    f"R{i}",
+                    f"Site {i}",
+                    street,
+                    town,
+                    postcode,
+                    "indoor",
+                    "trust",
+                    "left of the door",
+                    "2026-03-01",
+                    i % 90,
+                    "",
+                    "",
+                ]
+            )
 
 
 def run(folder, *command):
@@ -98,12 +131,12 @@ def peak_mib(folder, *command):
         "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL,"
         " stderr=subprocess.DEVNULL); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
     )
-    done = subprocess.run([sys.executable, "-c", code, *command], cwd=folder, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", code, *command], cwd=folder, capture_output=True, text=True, check=True
+    )
     return int(done.stdout) / 1024
 
 
 def folder():
     """A temporary folder that goes with the process."""
     return tempfile.TemporaryDirectory(prefix="bench-")
-
-

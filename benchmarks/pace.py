@@ -1,6 +1,6 @@
 """The pace: 1,000 distinct questions at 40 a second, against the ideal, with the stand-in as the judge.
 
-    python benchmarks/pace.py      takes about half a minute
+python benchmarks/pace.py      takes about half a minute
 """
 
 import json

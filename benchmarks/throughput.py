@@ -1,6 +1,6 @@
 """Without a pace: yellowtor at 32 connections against a bare aiohttp loop on the same stand-in, in turn.
 
-    python benchmarks/throughput.py
+python benchmarks/throughput.py
 """
 
 import asyncio

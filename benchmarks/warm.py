@@ -1,6 +1,6 @@
 """A second run, every answer in the ledger, against the plainest pandas read, merge and write.
 
-    python benchmarks/warm.py [RECORDS …]      default 100000 1000000
+python benchmarks/warm.py [RECORDS …]      default 100000 1000000
 """
 
 import sys

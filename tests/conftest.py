@@ -11,8 +11,8 @@ import urllib.request
 from contextlib import ExitStack
 from pathlib import Path
 
-import python_calamine as calamine
 import pytest
+import python_calamine as calamine
 from hypothesis import HealthCheck, settings
 
 import yellowtor.demo

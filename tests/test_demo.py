@@ -6,8 +6,8 @@ import zipfile
 from pathlib import Path
 
 import pytest
-
 from conftest import DATA, Example, lay_out
+
 from yellowtor.answers.position import Position, distance_m
 from yellowtor.demo.make import make
 
@@ -63,7 +63,9 @@ def test_the_demo_command_places_the_register_and_a_second_time_sends_nothing(tm
     example = Example(tmp_path, None)
     first = example.run("demo", "--into", "here")
     assert "0 questions answered from the ledger" in first.stderr
-    check_against_truth(example.rows("here/cabinets-placed.xlsx"), truth_of(Path(__file__).parent / "data" / "truth.csv"))
+    check_against_truth(
+        example.rows("here/cabinets-placed.xlsx"), truth_of(Path(__file__).parent / "data" / "truth.csv")
+    )
     written = example.path("here/cabinets-placed.xlsx").read_bytes()
     second = example.run("demo", "--into", "here")
     assert "0 requests were sent" in second.stderr

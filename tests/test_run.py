@@ -5,7 +5,6 @@ import sqlite3
 import zlib
 
 import pytest
-
 from conftest import real_addresses, without_times, write_csv
 
 TEN = real_addresses(10)
@@ -16,7 +15,9 @@ def outcomes(summary):
 
 
 def test_a_dry_run_plans_exactly_what_a_run_then_sends_and_touches_nothing(small):
-    job = small([*TEN, ["X1", "", "Nowhere"], ["X2", "1 Some Street", "Town", "", "47.5", "-28.5"], ["X3", *TEN[0][1:]]])
+    job = small(
+        [*TEN, ["X1", "", "Nowhere"], ["X2", "1 Some Street", "Town", "", "47.5", "-28.5"], ["X3", *TEN[0][1:]]]
+    )
     before = {p: p.read_bytes() for p in job.folder.glob("*.*") if "ledger" not in p.name}
     plan = job.summary("--dry-run")["plan"]
     assert (plan["kept"], plan["incomplete"], plan["to_answer"], plan["open_questions"]) == (1, 1, 11, 10)
@@ -82,7 +83,8 @@ def test_in_place_our_own_coordinates_are_judged_anew_and_never_kept(small):
 
 
 @pytest.mark.parametrize(
-    ("fault", "told"), [("error", "unavailable"), ("cut", "unreadable"), ("page", "unreadable"), ("busy", "unavailable")]
+    ("fault", "told"),
+    [("error", "unavailable"), ("cut", "unreadable"), ("page", "unreadable"), ("busy", "unavailable")],
 )
 def test_faults_that_pass_are_survived_and_every_record_is_placed(small, fault, told):
     job = small(TEN, faults={fault: 4})
@@ -205,7 +207,13 @@ def test_at_most_tries_a_few_first_and_strict_has_a_code_of_its_own(small):
 
 def test_the_report_reads_well_where_there_is_no_terminal(small):
     told = without_times(small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]]).run("run", "job.toml").stderr)
-    for line in ("● placed    10  A point", "✕ unplaced   1  The", "11 requests sent in", "2,489 left today", "wrote placed.csv"):
+    for line in (
+        "● placed    10  A point",
+        "✕ unplaced   1  The",
+        "11 requests sent in",
+        "2,489 left today",
+        "wrote placed.csv",
+    ):
         assert line in told
     assert "\x1b" not in told
 
@@ -224,7 +232,9 @@ def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small)
     street, town = TEN[0][1], TEN[0][2]
     told = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
     order = [told.index(part) for part in ("Request", "key=•••", "Reply  200 · answered", '"verdict": "found"')]
-    order += [told.index(part) for part in ("Read  candidates: 1", "→", "Confidence  0.98", "● placed", "street agrees")]
+    order += [
+        told.index(part) for part in ("Read  candidates: 1", "→", "Confidence  0.98", "● placed", "street agrees")
+    ]
     assert order == sorted(order)
     again = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
     assert "not sent: the ledger has the reply" in again

@@ -7,7 +7,6 @@ import time
 import zipfile
 
 import pytest
-
 from conftest import PROGRAM, SABOTEUR, real_addresses
 
 POINTS = ["reserved, not sent", "replied, not committed", "in the commit", "before the rename", "after the rename"]
@@ -25,6 +24,7 @@ def readings(workbook):
 def undisturbed(tmp_path_factory):
     """The workbook that a run writes when nobody stops it."""
     from conftest import DATA, KEY, Service, lay_out
+
     from yellowtor.standin.server import Manners, StandIn, running
 
     with running(StandIn(DATA, Manners(key=KEY, per_second=None))) as address:

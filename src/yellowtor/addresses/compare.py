@@ -109,7 +109,7 @@ def words_agree(asked: str, answered: str) -> float | None:
         return 1.0
     if "".join(left) == "".join(right):
         return ABBREVIATED
-    short, long = sorted((left, right), key=len)
+    short, long = sorted((left, right), key=lambda words: (len(words), sum(map(len, words)), words))
     weights = [len(word) for word in long]
     best = max(_aligned(short, chosen, weights, long) for chosen in _alignments(len(short), len(long)))
     return round(best, 3)

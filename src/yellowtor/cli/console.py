@@ -69,11 +69,11 @@ class Progress:
     def line(self) -> Text:
         """Where the run is: phase, count, outcomes, rate, allowance left, time left."""
         seconds = max(time.monotonic() - self._started, 1e-6)
-        text = Text(f"{self._phase:<8}", "bold")
+        text = Text().append(f"{self._phase:<8}", "bold")
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
         if self._phase != "Asking":
             return text
-        for outcome in Outcome:
+        for outcome in (Outcome.PLACED, Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED):
             if outcome.value in self._outcomes:
                 text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome.value]:,}")
         text.append(f"  · {self._sent / seconds:.1f}/s")
@@ -107,7 +107,7 @@ def outcome_table(summary: Summary) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column()
     table.add_column(justify="right")
-    table.add_column(style="bright_black", overflow="fold")
+    table.add_column(style="dim", overflow="fold")
     for outcome, count in summary.outcomes.items():
         if count:
             table.add_row(mark(outcome), f"{count:,}", outcome.meaning)

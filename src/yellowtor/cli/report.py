@@ -1,6 +1,7 @@
 """What a run and a trial came to, for people and as JSON."""
 
 import json
+import re
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -114,7 +115,8 @@ def _next(summary: Summary) -> list[str]:
     page = next((_short(f) for f in summary.files if f.suffix == ".html"), None)
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
         where = f"open {page}: they are listed first" if page else "see the reasons (write.columns.reasons)"
-        lines.append(f"Look at the {doubtful:,} doubtful: {where}, with reasons. Better addresses are asked next time.")
+        lines.append(f"Look at the {doubtful:,} doubtful: {where}, with reasons.")
+        lines.append("Correct their addresses in the source and run again: only what changed is asked.")
     if summary.outcomes[Outcome.FAILED]:
         lines.append("Say `--again failed` to ask once more about what failed.")
     return lines
@@ -177,13 +179,23 @@ def _body(body: bytes) -> Any:
     from rich.syntax import Syntax
 
     try:
-        text = json.dumps(json.loads(body), indent=2, ensure_ascii=False)
+        text = _folded(json.dumps(json.loads(body), indent=2, ensure_ascii=False))
     except ValueError:
         return Text(body[:2000].decode(errors="replace"))
     lines = text.splitlines()
     if len(lines) > 60:
         lines = [*lines[:60], f"… and {len(lines) - 60} lines more"]
     return Syntax("\n".join(lines), "json", theme="ansi_dark", background_color="default", word_wrap=True)
+
+
+def _folded(text: str) -> str:
+    """Indented JSON with its innermost lists and objects on a line each, where they fit."""
+
+    def fold(found: re.Match[str]) -> str:
+        line = re.sub(r"\n\s*", " ", found[0])
+        return line if len(line) <= 110 else found[0]
+
+    return re.sub(r"[\[{]\n[^\[\]{}]*[\]}]", fold, text)
 
 
 def _candidates(trial: Trial) -> Table:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from sqlalchemy import ClauseElement, Connection, create_engine
 from sqlalchemy.dialects import sqlite
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlalchemy.pool import NullPool
 
 from yellowtor.errors import LedgerTrouble
@@ -71,6 +71,8 @@ class Store:
                 if self.connection.connection.dbapi_connection.in_transaction:  # type: ignore[union-attr]
                     self.connection.exec_driver_sql("ROLLBACK")
                 raise
+        except IntegrityError:
+            raise  # whoever put the row in knows what it means
         except DBAPIError as error:
             raise LedgerTrouble(
                 f"The ledger {self.path} can't be written: {error.orig}. What was committed before is safe."

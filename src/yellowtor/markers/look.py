@@ -23,7 +23,9 @@ STEP_PX = 8
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """How an outcome is drawn: a colour, an SVG path in a box of 20 by 20, and a terminal character."""
+    """How an outcome is drawn: on paper a colour and an SVG path in a box of 20 by 20; in a terminal, dark or
+    light, a character and its colour.
+    """
 
     colour: str
     path: str
@@ -32,11 +34,11 @@ class Mark:
 
 
 MARKS: dict[str, Mark] = {
-    "placed": Mark("#0072b2", "M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14z", "●", "blue"),
-    "kept": Mark("#00795a", "M4 4h12v12h-12z", "■", "green"),
-    "doubtful": Mark("#e69f00", "M10 2l8.5 15h-17z", "▲", "yellow"),
-    "unplaced": Mark("#c24a00", "M5 2.5l5 5 5-5 2.5 2.5-5 5 5 5-2.5 2.5-5-5-5 5-2.5-2.5 5-5-5-5z", "✕", "red"),
-    "incomplete": Mark("#a05195", "M10 2l8 8-8 8-8-8z", "◆", "magenta"),
-    "failed": Mark("#8c1d18", "M7 2h6l5 5v6l-5 5h-6l-5-5v-6z", "⬣", "bright_red"),
-    "waiting": Mark("#6b7780", "M3 8h14v4h-14z", "▬", "bright_black"),
+    "placed": Mark("#0072b2", "M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14z", "●", "#4aa3df"),
+    "kept": Mark("#00795a", "M4 4h12v12h-12z", "■", "#2fb58a"),
+    "doubtful": Mark("#e69f00", "M10 2l8.5 15h-17z", "▲", "#e69f00"),
+    "unplaced": Mark("#c24a00", "M5 2.5l5 5 5-5 2.5 2.5-5 5 5 5-2.5 2.5-5-5-5 5-2.5-2.5 5-5-5-5z", "✕", "#e0703a"),
+    "incomplete": Mark("#a05195", "M10 2l8 8-8 8-8-8z", "◆", "#c77dbb"),
+    "failed": Mark("#8c1d18", "M7 2h6l5 5v6l-5 5h-6l-5-5v-6z", "⬣", "#e05a52"),
+    "waiting": Mark("#6b7780", "M3 8h14v4h-14z", "▬", "#8c98a0"),
 }

@@ -17,8 +17,10 @@ class Gate:
 
     def __init__(self, pace: Pace, clock: Clock) -> None:
         self._clock = clock
-        self._sent: deque[float] = deque(maxlen=max(1, math.floor(pace.per_second)) if pace.per_second else 0)
-        self._span = max(1.0, pace.interval_s) + SLACK_S / 2
+        rate = pace.per_second
+        most = math.ceil(rate) if rate else 0  # so many in most / rate seconds: a second where the rate is whole
+        self._sent: deque[float] = deque(maxlen=most)
+        self._span = most / rate + SLACK_S / 2 if rate else 0.0
         self._closed_until = 0.0
         self.stopped = asyncio.Event()
 

@@ -24,12 +24,14 @@ class Records(Settings):
 
 
 class Fixed(Settings):
-    number: str = ""
-    street: str = ""
-    town: str = ""
-    postcode: str = ""
-    region: str = ""
-    country: str = ""
+    """Parts that hold for every record whose own is empty."""
+
+    number: str = Field("", description="House number.")
+    street: str = Field("", description="Street.")
+    town: str = Field("", description="Town.")
+    postcode: str = Field("", description="Postcode.")
+    region: str = Field("", description="Region.")
+    country: str = Field("", description="Country, by name or ISO 3166-1 alpha-2 code: what most tables leave out.")
 
 
 class AddressColumns(Settings):

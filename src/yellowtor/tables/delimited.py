@@ -23,6 +23,7 @@ class DelimitedTable:
         first = next(self._lines(), None)
         if first is None:
             raise BadSource(f"{path} is empty. Nothing was sent.")
+        self._line_end = self._find_line_end()
         self.header = checked_header([name.strip() for name in first], str(path))
 
     def batches(self) -> Iterator[list[Row]]:
@@ -42,6 +43,10 @@ class DelimitedTable:
             )
         return row + [""] * (len(self.header) - len(row))
 
+    def _find_line_end(self) -> str:
+        with self.path.open("rb") as file:
+            return "\r\n" if file.readline().endswith(b"\r\n") else "\n"
+
     def _lines(self) -> Iterator[list[str]]:
         try:
             with self.path.open(encoding="utf-8-sig", newline="") as file:
@@ -58,7 +63,7 @@ class DelimitedTable:
         places = [order.index(name) for name in columns]
         blank = [""] * len(added)
         with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
-            write = csv.writer(file)
+            write = csv.writer(file, lineterminator=self._line_end)
             write.writerow(order)
             for batch in self.batches():
                 write.writerows(map(partial(_line, places, blank), batch, answering(batch)))

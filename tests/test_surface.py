@@ -1,0 +1,134 @@
+"""The surface: help, docs, settings' messages, exit codes; and the page as a browser shows it."""
+
+import json
+import re
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from conftest import PROGRAM, real_addresses
+
+from yellowtor.errors import Exit, YellowtorError
+
+ROOT = Path(__file__).parent.parent
+COMMANDS = ("run", "try", "demo", "stand-in")
+
+
+def test_every_command_has_help_and_a_place_in_the_docs():
+    readme = (ROOT / "README.md").read_text()
+    for command in COMMANDS:
+        shown = subprocess.run([*PROGRAM, command, "--help"], capture_output=True, text=True, check=True).stdout
+        assert shown.startswith(f"Usage: yellowtor {command} [OPTIONS]")
+        assert re.search(r"^  [A-Z][a-z ]+.*[.,;:]", shown, re.MULTILINE), "a sentence that says what it does"
+        assert f"yellowtor {command}" in readme
+        for option in re.findall(r"(--[a-z-]+)", shown):
+            assert option == "--help" or option in readme + (ROOT / "docs" / "commands.md").read_text()
+    assert "yellowtor 0." in subprocess.run([*PROGRAM, "--version"], capture_output=True, text=True, check=True).stdout
+
+
+def test_help_loads_nothing_heavy():
+    code = (
+        "import sys, yellowtor.cli.main; print([m for m in ('pydantic', 'sqlalchemy', 'aiohttp') if m in sys.modules])"
+    )
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout == "[]\n"
+
+
+def test_the_docs_are_those_that_the_code_makes(tmp_path):
+    subprocess.run([sys.executable, str(ROOT / "tools" / "make_docs.py"), str(tmp_path)], check=True)
+    for made in tmp_path.iterdir():
+        assert made.read_text() == (ROOT / "docs" / made.name).read_text(), f"docs/{made.name} is stale: make docs"
+
+
+def test_every_error_has_an_exit_code_that_is_documented():
+    documented = (ROOT / "docs" / "outcomes.md").read_text()
+    kinds = [YellowtorError, *YellowtorError.__subclasses__()]
+    assert len(kinds) > 5
+    assert all(f"| {int(kind.exit_code)} | {kind.exit_code.meaning} |" in documented for kind in kinds)
+    assert all(f"| {int(code)} | " in documented for code in Exit)
+
+
+@pytest.mark.parametrize(
+    ("file", "old", "new", "told"),
+    [
+        ("job.toml", 'key = "Id"', 'kee = "Id"', "job.toml, line 7: records.kee is not a key that is known here (known: file,"),
+        ("job.toml", 'key = "Id"\n', "", "records.key is missing"),
+        ("job.toml", "tolerance_m = 50", "tolerance_m = -5", "judge.tolerance_m = -5: input should be greater than 0"),
+        ("job.toml", "tolerance_m = 50", 'tolerance_m = "wide"', "judge.tolerance_m = 'wide'"),
+        ("job.toml", "area = [-29.6,", "area = [", "area takes four numbers"),
+        ("job.toml", 'latitude = "Latitude"\n', "", "latitude and longitude belong together"),
+        ("job.toml", 'level = "Level"', 'level = "Town"', "would overwrite 'Town'"),
+        ("job.toml", 'to = "cabinets-placed.xlsx"', "", "needs either to"),
+        ("job.toml", "[judge]", "[judge", "is not valid TOML"),
+        ("job.toml", 'service = "stand-in.toml"', 'service = "other.toml"', "There is no service description at"),
+        ("job.toml", '"coast.geojson"', '"stand-in.toml"', "can't be read"),
+        ("job.toml", 'town = "Town"', 'town = "City"', "no column 'City', which the job names (it has: Id, Cabinet,"),
+        ("job.toml", 'sheet = "Cabinets"', 'sheet = "Cabins"', "no sheet 'Cabins' (there are: Cabinets, Summary, Lists)"),
+        ("stand-in.toml", "{?q,limit,key}", "{?q,limit,kye}", "{kye} is not a variable"),
+        ("stand-in.toml", "{?q,limit,key}", "{?limit,key}", "no variable for the address"),
+        ("stand-in.toml", '"$.places[*]"', '"places[*"', "is not a JSONPath of RFC 9535"),
+        ("stand-in.toml", "per_second = 40", "per_second = 0", "allowance.per_second = 0"),
+        ("stand-in.toml", 'zone = "UTC"', 'zone = "Mars/Base"', "is not an IANA time zone"),
+        ("stand-in.toml", 'kind = "key refused"', 'kind = "no"', "reply.rules.1.kind = 'no'"),
+        ("stand-in.toml", 'equals = "nothing"\n', "", "path and equals belong together"),
+    ],
+)  # fmt: skip
+def test_a_mistake_in_a_file_is_told_with_its_place_and_rule_and_nothing_is_sent(example, file, old, new, told):
+    job = example(paced=True)
+    job.edit(file, (old, new))
+    result = job.run("run", "job.toml", code=None)
+    assert told in result.stderr
+    assert "Nothing was sent" in result.stderr or "draws under" in result.stderr
+    assert job.service.requests == 0
+    assert not job.path("cabinets-placed.xlsx").exists()
+    assert job.run("run", "job.toml", code=None).stdout == "", "standard output is for data"
+
+
+def test_an_unexpected_fault_is_one_line_and_its_place_is_shown_on_request(small):
+    job = small(real_addresses(1))
+    job.path("ledger.sqlite").mkdir()
+    told = job.run("run", "job.toml", code=8).stderr
+    assert "can't be opened" in told
+    process = job.start("--debug", "run", "job.toml")
+    assert "Traceback" in process.communicate()[1]
+
+
+CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
+
+
+@pytest.mark.skipif(not CHROMIUM, reason="no Chromium on this machine")
+def test_the_page_shows_its_markers_and_opens_one_with_no_network(example, tmp_path):
+    job = example()
+    summary = job.summary()
+    doubtful = next(row for row in job.rows().values() if row["Outcome"] == "doubtful")
+    page = job.path("cabinets.html")
+    options = [
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-sync",
+        "--disable-component-update",
+        "--virtual-time-budget=4000",
+        "--window-size=1280,800",
+        "--dump-dom",
+        "--enable-logging=stderr",
+    ]
+    command = [CHROMIUM, *options, "--host-resolver-rules=MAP * ~NOTFOUND", f"--user-data-dir={tmp_path / 'profile'}"]
+    shown = subprocess.run([*command, f"{page.as_uri()}#{doubtful['Id']}"], capture_output=True, text=True, timeout=90)
+    dom, script_free = shown.stdout, re.sub(r"<(script|style)>.*?</\1>", "", shown.stdout, flags=re.DOTALL)
+    counts = summary["outcomes"]
+    for outcome in ("placed", "kept", "doubtful"):
+        assert script_free.count(f"leaflet-marker-icon marker {outcome}") == counts[outcome], shown.stderr[-2000:]
+    assert script_free.count("<li><button data-key=") == summary["records"]
+    popup = script_free[script_free.index('class="popup"') :]
+    for text in ("doubtful", doubtful["Matched address"], "(estimate)", "<li>", "Places: the stand-in"):
+        assert text in popup
+    assert script_free.count('aria-current="true"') == 1
+    assert "leaflet-interactive" not in script_free or "<path" in dom
+    assert not re.search(r"(?:src|href)=[\"']?https?:", page.read_text().replace('<a href="https://leafletjs', ""))
+    assert "Refused to" not in shown.stderr
+    assert "Uncaught" not in shown.stderr
+    assert json.dumps(doubtful["Id"]) in dom

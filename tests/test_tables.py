@@ -1,0 +1,207 @@
+"""Writing back never damages a table: packages compared member by member, cells compared one by one."""
+
+import csv
+import shutil
+import subprocess
+import zipfile
+from pathlib import Path
+
+import pytest
+from conftest import DATA, real_addresses
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yellowtor.errors import BadSource
+from yellowtor.tables.cells import LEAVE
+from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.splice import Edit, Splice, splice_sheet
+from yellowtor.tables.workbook import WorkbookTable
+
+SHEET = "xl/worksheets/sheet1.xml"
+OURS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
+
+
+def members(path):
+    with zipfile.ZipFile(path) as package:
+        return {
+            entry.filename: (package.read(entry), entry.date_time, entry.compress_type) for entry in package.infolist()
+        }
+
+
+def test_only_our_cells_change_and_every_other_member_stays_byte_identical(example):
+    job = example()
+    job.run("run", "job.toml")
+    before, after = members(job.path("cabinets.xlsx")), members(job.path("cabinets-placed.xlsx"))
+    assert list(before) == list(after)
+    assert [name for name in before if before[name] != after[name]] == [SHEET]
+    assert len(before) > 20, "a lived-in workbook: chart, picture, comment, table"
+    old, new = before[SHEET][0].decode(), after[SHEET][0].decode()
+    assert old[old.index("</sheetData>") :] == new[new.index("</sheetData>") :], "x14 formats and drop-downs stay"
+    for piece in ("x14:dataValidation ", "x14:cfRule", "DATE(2026,11,2)-G2</f><v>"):
+        assert piece in new
+    rows, were = job.rows(), job.rows("cabinets.xlsx")
+    for key, row in were.items():
+        kept = [c for c in row if c not in OURS[:2] or row[c] != ""]
+        assert {c: rows[key][c] for c in kept} == {c: row[c] for c in kept}
+        assert rows[key]["Access notes"] == row["Access notes"], "what looks like a formula stays text"
+    placed = [r for r in rows.values() if r["Outcome"] == "placed"]
+    assert all(type(r["Latitude"]) is float and type(r["Confidence"]) is float for r in placed)
+    assert all(r["Postcode"].startswith("00") and len(r["Postcode"]) == 5 for r in placed if r["Postcode"])
+
+
+def test_libreoffice_opens_what_was_written(example, tmp_path):
+    soffice = shutil.which("soffice")
+    if not soffice:
+        pytest.skip("LibreOffice is not on this machine")
+    job = example()
+    job.run("run", "job.toml")
+    command = [
+        soffice,
+        "--headless",
+        f"-env:UserInstallation=file://{tmp_path}/office",
+        "--convert-to",
+        "csv:Text - txt - csv (StarCalc):44,34,76",
+    ]
+    done = subprocess.run(
+        [*command, "--outdir", str(tmp_path), str(job.path("cabinets-placed.xlsx"))],
+        capture_output=True,
+        text=True,
+        timeout=120,
+    )
+    with (tmp_path / "cabinets-placed.csv").open(newline="", encoding="utf-8") as file:
+        converted = {row["Id"]: row for row in csv.DictReader(file)}
+    rows = job.rows()
+    assert converted.keys() == rows.keys(), done.stderr
+    for key, row in rows.items():
+        assert converted[key]["Outcome"] == row["Outcome"]
+        assert converted[key]["Matched address"] == row["Matched address"]
+        assert converted[key]["Access notes"] == row["Access notes"]
+
+
+def test_text_of_the_service_never_becomes_a_formula(tmp_path):
+    shutil.copy(DATA / "cabinets.xlsx", tmp_path / "in.xlsx")
+    table = WorkbookTable(tmp_path / "in.xlsx", "Cabinets")
+    texts = ["=1+1", "+4", "@a", '<b>&"\x07 x', "  two  "]
+    table.rewrite(tmp_path / "out.xlsx", ["New"], lambda batch: [[texts[i % 5]] for i, _ in enumerate(batch)])
+    written = next(WorkbookTable(tmp_path / "out.xlsx", "Cabinets").batches())
+    assert [row[-1] for row in written[:5]] == ["=1+1", "+4", "@a", '<b>&" x', "  two  "]
+    assert b"<f>1+1" not in members(tmp_path / "out.xlsx")[SHEET][0]
+    (tmp_path / "in.csv").write_bytes(b"Id\n1\n")
+    DelimitedTable(tmp_path / "in.csv").rewrite(tmp_path / "out.csv", ["New"], lambda _: [["=1+1"]])
+    assert (tmp_path / "out.csv").read_bytes() == b"Id,New\n1,'=1+1\n", "line ends stay what they were"
+
+
+def splice(xml, **change):
+    return splice_sheet(
+        xml.encode(), Splice(**({"header_row": 1, "columns": [2], "new": {2: "New"}} | change))
+    ).decode()
+
+
+def test_sheets_of_other_producers_are_spliced_too():
+    head = '<x:worksheet xmlns:x="u"><x:dimension ref="A1:B3"/><x:sheetData>'
+    xml = head + '<x:row><x:c t="s"><x:v>0</x:v></x:c></x:row><x:row r="3" spans="1:2"/></x:sheetData></x:worksheet>'
+    done = splice(xml, edits=[Edit(3, [1.5])])
+    assert '<x:dimension ref="A1:C3"/>' in done
+    assert '<x:c r="C1" t="inlineStr"><x:is><x:t xml:space="preserve">New</x:t></x:is></x:c></x:row>' in done
+    assert '<x:row r="3" spans="1:3"><x:c r="C3"><x:v>1.5</x:v></x:c></x:row>' in done
+    plain = "<worksheet><sheetData>{}</sheetData></worksheet>"
+    kept = plain.format('<row r="1"><c r="A1" s=\'7\'/><c r="D1" s="8"><v>4</v></c></row>')
+    assert splice(kept, edits=[]).count('<c r="C1" s="8" t=') == 1
+    assert splice(kept, new={}, edits=[Edit(1, [LEAVE])]) == kept
+    for bad in ('<row r="1"><c r="C1"><f>A1</f></c></row>', "<!-- note --><row/>", '<row r="9"/>'):
+        with pytest.raises(BadSource):
+            splice(plain.format(bad), edits=[Edit(1, [1.0])])
+
+
+CELL = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\x00\r\n\ufeff"), max_size=8)
+
+
+@given(st.lists(st.lists(CELL, min_size=3, max_size=3), min_size=1, max_size=8))
+def test_what_is_read_and_written_back_unchanged_is_equal_cell_by_cell(tmp_path_factory, rows):
+    path = tmp_path_factory.mktemp("csv") / "in.csv"
+    with path.open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows([["a", "b", "c"], *rows])
+    DelimitedTable(path).rewrite(path, ["b", "d"], lambda batch: [[LEAVE, None]] * len(batch))
+    with path.open(newline="", encoding="utf-8") as file:
+        assert list(csv.reader(file)) == [["a", "b", "c", "d"], *[[*row, ""] for row in rows]]
+
+
+def test_a_record_edited_between_reading_and_writing_is_left_alone_and_counted(small):
+    """The source is edited while its questions are being asked."""
+    import time
+
+    job = small(real_addresses(3), faults={"slow": 1}, slow_s=2)
+    running = job.start("run", "job.toml")
+    while job.service.counters()["most_in_a_second"] < 3:
+        time.sleep(0.02)
+    text = job.path("records.csv").read_text()
+    job.path("records.csv").write_text(text.replace(real_addresses(3)[1][1], "1 Other Street"))
+    _, told = running.communicate(timeout=30)
+    assert "1 records were edited since they were read" in told
+    assert job.rows("placed.csv")["R1"]["Outcome"] == ""
+    assert job.rows("placed.csv")["R0"]["Outcome"] == job.rows("placed.csv")["R2"]["Outcome"] == "placed"
+
+
+def broken(path, how):
+    if how == "gone":
+        path.unlink()
+    elif how == "empty file":
+        path.write_bytes(b"")
+    elif how == "cut":
+        path.write_bytes(path.read_bytes()[:9000])
+    elif how == "password":
+        path.write_bytes(bytes.fromhex("d0cf11e0a1b11ae1") + bytes(600))
+    elif how == "open":
+        path.with_name(f"~${path.name}").write_bytes(b"x")
+    else:
+        import xlsxwriter
+
+        book = xlsxwriter.Workbook(path)
+        sheet = book.add_worksheet("Cabinets")
+        if how == "merged":
+            sheet.merge_range("A1:C1", "Everything")
+        elif how in {"twice", "no key", "no rows"}:
+            sheet.write_row(0, 0, ["Id", "Cabinet", "Number and street", "Town", "Postcode"])
+            keys = {"twice": [7, "7"], "no key": ["A", " "], "no rows": []}[how]
+            for at, key in enumerate(keys, 1):
+                sheet.write_row(at, 0, [key, "x", "1 Kelp Lane", "Town", "1"])
+        elif how == "two columns":
+            sheet.write_row(0, 0, ["Id", "Id"])
+        book.close()
+
+
+@pytest.mark.parametrize(
+    ("how", "told"),
+    [
+        ("gone", "There is no file"), ("empty file", "an empty file"), ("cut", "is damaged"),
+        ("password", "protected by a password"), ("merged", "has merged cells (at column 1)"),
+        ("empty sheet", "is empty"), ("twice", "the key '7' in column 'Id' stands twice"),
+        ("no key", "record 2 has no key"), ("no rows", "no records below its header"),
+        ("two columns", "more than one column called 'Id'"),
+    ],
+)  # fmt: skip
+def test_a_bad_workbook_gets_one_clear_message_and_nothing_is_sent_or_written(example, how, told):
+    job = example()
+    broken(job.path("cabinets.xlsx"), how)
+    result = job.run("run", "job.toml", code=4)
+    assert told in result.stderr
+    assert len(result.stderr.strip().splitlines()) == 1
+    assert job.service.requests == 0
+    assert not job.path("cabinets-placed.xlsx").exists()
+    assert not job.path("cabinets.html").exists()
+
+
+def test_a_workbook_that_is_open_elsewhere_is_not_written_but_may_be_read(example):
+    job = example()
+    broken(job.path("cabinets.xlsx"), "open")
+    assert "is open in another program" in job.run("run", "job.toml").stderr
+    job.edit("job.toml", ('to = "cabinets-placed.xlsx"', "in_place = true"))
+    before = job.path("cabinets.xlsx").read_bytes()
+    assert "Close it first" in job.run("run", "job.toml", code=4).stderr
+    assert job.path("cabinets.xlsx").read_bytes() == before
+    (job.folder / "~$cabinets.xlsx").unlink()
+    job.run("run", "job.toml")
+    first = job.path("cabinets.xlsx").read_bytes()
+    job.run("run", "job.toml")
+    assert job.path("cabinets.xlsx").read_bytes() == first, "a second time changes nothing"
+    assert Path(job.path("cabinets.html")).exists()

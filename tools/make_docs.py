@@ -1,0 +1,119 @@
+"""Makes docs/job-file.md, docs/service-description.md and docs/outcomes.md from the code they describe.
+
+python tools/make_docs.py [FOLDER]      default docs/
+"""
+
+import sys
+from enum import StrEnum
+from pathlib import Path
+from types import UnionType
+from typing import Any, Literal, get_args, get_origin
+
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.levels import Level
+from yellowtor.answers.outcome import Outcome
+from yellowtor.errors import Exit
+from yellowtor.run.job import Job
+from yellowtor.services.description import Description
+
+DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
+HEAD = "<!-- Made by tools/make_docs.py from the code: change it there. -->\n"
+WORDS = {str: "text", int: "whole number", float: "number", bool: "true or false", Path: "file", Any: "any value"}
+
+
+def models_of(kind: Any) -> list[type[BaseModel]]:
+    """The models that a type speaks of."""
+    if isinstance(kind, type) and issubclass(kind, BaseModel):
+        return [kind]
+    return [model for part in get_args(kind) for model in models_of(part)]
+
+
+def word(kind: Any) -> str:
+    """A type in plain words."""
+    if get_origin(kind) is Literal:
+        return ", ".join(f"`{value}`" for value in get_args(kind))
+    if isinstance(kind, UnionType):
+        return word(next(part for part in get_args(kind) if part is not type(None)))
+    if get_origin(kind) is list:
+        return f"list of {word(get_args(kind)[0])}"
+    if get_origin(kind) is dict:
+        return f"table of {word(get_args(kind)[1])}"
+    if isinstance(kind, type) and issubclass(kind, StrEnum):
+        return "text"
+    return WORDS.get(kind) or (word(get_args(kind)[0]) if get_args(kind) else "text")
+
+
+def default(field: FieldInfo) -> str:
+    if field.is_required():
+        return "**needed**"
+    value = field.get_default(call_default_factory=True)
+    if value in (None, "", [], {}):
+        return ""
+    if isinstance(value, bool):
+        return f"`{str(value).lower()}`"
+    return f'`"{value}"`' if isinstance(value, str) else f"`{value}`"
+
+
+def section(model: type[BaseModel], path: str) -> list[str]:
+    """The keys of one table, then of the tables in it."""
+    plain, inner = [], []
+    for name, field in model.model_fields.items():
+        below = models_of(field.annotation)
+        if below:
+            listed, keyed = get_origin(field.annotation) is list, get_origin(field.annotation) is dict
+            place = ".".join(filter(None, [path, name])) + (".NAME" if keyed else "")
+            inner += ["", f"## `[[{place}]]`" if listed else f"## `[{place}]`"]
+            if field.description:
+                inner += ["", field.description]
+            inner += section(below[0], place)
+        else:
+            plain.append(f"| `{name}` | {word(field.annotation)} | {default(field)} | {field.description or ''} |")
+    text = (model.__doc__ or "").strip()
+    own = [line.strip() for line in text.splitlines()] if path and "A whole" not in text else []
+    table = ["", "| key | value | default | meaning |", "|---|---|---|---|", *plain] if plain else []
+    return ["", *own, *table, *inner] if own else [*table, *inner]
+
+
+def page(title: str, opening: str, model: type[BaseModel], example: str) -> str:
+    shown = ["", "## The demo's own", "", "```toml", (DATA / example).read_text(encoding="utf-8").rstrip(), "```", ""]
+    return "\n".join([HEAD, f"# {title}", "", opening, *section(model, ""), *shown])
+
+
+def outcomes() -> str:
+    lines = [HEAD, "# Outcomes, kinds, levels and exit codes", "", "## Outcomes", ""]
+    lines += [
+        "Every record ends in exactly one; they add up to the records read.",
+        "",
+        "| outcome | meaning |",
+        "|---|---|",
+    ]
+    lines += [f"| *{outcome}* | {outcome.meaning} |" for outcome in Outcome]
+    lines += ["", "## Exit codes", "", "| code | meaning |", "|---|---|"]
+    lines += [f"| {int(code)} | {code.meaning} |" for code in Exit]
+    lines += ["", "## Kinds of reply", "", "| kind | asked again | ends the asking |", "|---|---|---|"]
+    yes = {True: "yes", False: ""}
+    lines += [f"| {kind} | {yes[kind.may_pass]} | {yes[kind.stops_service]} |" for kind in Kind]
+    lines += ["", "## Levels", "", "The terms of INSPIRE's address data specification (D2.8.I.5), finest first; the"]
+    lines += ["reach is what is assumed where a reply gives no box.", "", "| rank | level | reach |", "|---|---|---|"]
+    lines += [f"| {level.rank} | {level} | {level.reach_m:,.0f} m |" for level in Level]
+    return "\n".join([*lines, ""])
+
+
+def main(folder: Path) -> None:
+    job = "A job is a TOML file. Paths in it are taken from its own folder. Every key it may have:"
+    service = (
+        "A service description is a TOML file that says how to ask a service and how to read its reply; a person\n"
+        "with the service's documentation open writes it. `yellowtor try ADDRESS --service FILE.toml` shows what\n"
+        "comes of it. Every key it may have:"
+    )
+    (folder / "job-file.md").write_text(page("The job file", job, Job, "job.toml"), encoding="utf-8")
+    text = page("The service description", service, Description, "stand-in.toml")
+    (folder / "service-description.md").write_text(text, encoding="utf-8")
+    (folder / "outcomes.md").write_text(outcomes(), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent.parent / "docs")

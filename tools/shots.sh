@@ -1,0 +1,47 @@
+#!/usr/bin/env bash
+# Retakes the pictures in docs/screenshots/ from the demo's data: a terminal of 142 x 44, a page of 1280 x 800.
+# Needs, from Debian: chromium xvfb xterm imagemagick fonts-dejavu-core
+set -euo pipefail
+cd "$(dirname "$0")/.."
+for need in chromium Xvfb xterm import; do
+  command -v "$need" >/dev/null || { echo "shots: $need is missing" >&2; exit 2; }
+done
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
+export PATH=$PWD/.venv/bin:$PATH
+mkdir -p "$out"
+cd "$work"
+
+shoot_terminal() { # NAME SECONDS COMMAND: the picture is taken when the command has ended, or after SECONDS
+  local name=$1 seconds=$2 command=$3
+  printf "clear\nprintf '\\\\033[1;32m$\\\\033[0m %%s\\\\n' %q\nexport TERM=xterm-256color COLORTERM=truecolor\n%s\ntouch done\nsleep 60\n" \
+    "$command" "$command" >script
+  rm -f done number
+  mkfifo number; exec 3<>number
+  Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & local screen=$!
+  read -r shown <&3; exec 3>&-
+  DISPLAY=:$shown xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x44+0+0 -b 8 -bg '#14181d' -fg '#dfe5ea' +sb -e bash script & local term=$!
+  for _ in $(seq $((seconds * 10))); do [ -e done ] && break; sleep 0.1; done
+  sleep 0.7
+  DISPLAY=:$shown import -window root "$out/$name.png"
+  kill "$term" "$screen" 2>/dev/null || true
+  wait "$term" "$screen" 2>/dev/null || true
+}
+
+shoot_page() { # FILE ADDRESS
+  chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-sync \
+  --disable-component-update --hide-scrollbars --user-data-dir="$work/profile" --window-size=1280,800 \
+  --virtual-time-budget=4000 --screenshot="$1" "$2" >/dev/null 2>&1
+}
+
+shoot_terminal run-live 4 'yellowtor demo'
+rm -rf yellowtor-demo
+shoot_terminal demo 60 'yellowtor demo'
+shoot_page "$out/page.png" "file://$work/yellowtor-demo/cabinets.html"
+doubtful=$(grep -o '"id": "[^"]*", "geometry": [^}]*}, "properties": [^}]*"outcome": "doubtful"[^}]*Tarrock' yellowtor-demo/cabinets.geojson | cut -d'"' -f4)
+shoot_page "$out/popup.png" "file://$work/yellowtor-demo/cabinets.html#$doubtful"
+yellowtor stand-in >/dev/null 2>&1 & sleep 3
+cd yellowtor-demo
+shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in.toml --ledger try.sqlite'
+ls -la "$out"
