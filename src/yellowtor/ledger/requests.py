@@ -5,13 +5,14 @@ before it may leave; its reply is kept in the transaction that settles it.
 """
 
 import zlib
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Literal, Protocol
 
-from sqlalchemy import Connection, bindparam, func, insert, select, update
+from sqlalchemy import Connection, func, select, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.allowance.pace import Pace
@@ -22,7 +23,7 @@ from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Reservation, Reserved, Spent
 from yellowtor.ledger.scanning import FINAL
 from yellowtor.ledger.schema import pace, reply, request, window_use
-from yellowtor.ledger.store import Many, Store
+from yellowtor.ledger.store import ManyRows, Store
 
 Again = Literal["nothing", "failed", "everything"]  # which replies don't count: they are asked for again
 
@@ -67,7 +68,14 @@ class Release:
     request_id: int
 
 
-Order = Reserve | SettleReply | Refuse | Release
+@dataclass(frozen=True, slots=True)
+class Postpone:
+    """A reserved request that is late for its place in the pace, and wants another."""
+
+    request_id: int
+
+
+Order = Reserve | SettleReply | Refuse | Release | Postpone
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,21 +88,11 @@ class AccountTerms:
     day: DayWindow
 
 
-RESERVE = Many(
-    insert(request),
-    ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "reserved_at"],
+REQUESTS = ManyRows(
+    request, ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "reserved_at"]
 )
-KEEP = Many(
-    insert(reply),
-    [
-        "question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at",
-    ],
-)  # fmt: skip
-FORGET = Many(reply.delete().where(reply.c.question_key == bindparam("question_key")))
-CLOSE = Many(
-    update(request)
-    .where(request.c.id == bindparam("this"))
-    .values(state=bindparam("to"), kind=bindparam("why"), settled_at=bindparam("at"))
+REPLIES = ManyRows(
+    reply, ["question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at"]
 )
 
 
@@ -119,7 +117,7 @@ class RequestBook:
         self._shared = False  # another process has written to the ledger since this run began
 
     def carry_out(self, orders: Sequence[Order]) -> list[Reservation | None]:
-        """Carry all the orders out in one transaction; a reservation for each Reserve, None for the rest."""
+        """Carry all the orders out in one transaction; a reservation for whoever wants one, None for the rest."""
         now = self._clock.now()
         try:
             with self._store.transaction() as connection:
@@ -129,7 +127,14 @@ class RequestBook:
                 released = sum(isinstance(o, Release) for o in orders)
                 state.used = max(0, state.used - released)
                 made = iter(self._reserve(connection, [o for o in orders if isinstance(o, Reserve)], state, now))
-                results = [next(made) if isinstance(o, Reserve) else None for o in orders]
+                results = [
+                    next(made)
+                    if isinstance(o, Reserve)
+                    else self._again_in(state, o)
+                    if isinstance(o, Postpone)
+                    else None
+                    for o in orders
+                ]
                 if released or any(isinstance(result, Reserved) for result in results):
                     self._put_state(connection, state)
                 return results
@@ -176,8 +181,12 @@ class RequestBook:
                 made.append(Reserved(state.next_id, send_at))
                 rows.append(self._row(state.next_id, order, now))
                 state.next_id, state.used = state.next_id + 1, state.used + 1
-        RESERVE.execute(connection, rows)
+        REQUESTS.insert(connection, rows)
         return made
+
+    def _again_in(self, state: _State, order: Postpone) -> Reserved:
+        send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot())
+        return Reserved(order.request_id, send_at)
 
     def _known(self, connection: Connection, orders: list[Reserve]) -> set[str]:
         """The questions that someone has put a final reply to since they were counted as open."""
@@ -223,8 +232,9 @@ class RequestBook:
     def _settle(self, connection: Connection, orders: list[SettleReply], now: datetime) -> None:
         rows = [self._kept(order, now) for order in orders]
         if self._again != "nothing" or self._shared:  # the new reply takes the place of the one before
-            FORGET.execute(connection, rows)
-        KEEP.execute(connection, rows)
+            keys = [order.question_key for order in orders]
+            connection.execute(reply.delete().where(reply.c.question_key.in_(keys)))
+        REPLIES.insert(connection, rows)
 
     def _kept(self, order: SettleReply, now: datetime) -> dict[str, object]:
         return {
@@ -234,8 +244,14 @@ class RequestBook:
         }  # fmt: skip
 
     def _close(self, connection: Connection, orders: Sequence[Order], now: datetime) -> None:
-        closed = list(filter(None, map(_closing, orders)))
-        CLOSE.execute(connection, [{**row, "at": _stamp(now)} for row in closed])
+        """Mark what has become of requests: one statement for all that became the same."""
+        closed = defaultdict[tuple[str, str], list[int]](list)
+        for order in orders:
+            if not isinstance(order, Reserve | Postpone):
+                closed[_become(order)].append(order.request_id)
+        for (state, kind), ids in closed.items():
+            statement = update(request).where(request.c.id.in_(ids))
+            connection.execute(statement.values(state=state, kind=kind, settled_at=_stamp(now)))
 
 
 def _packed(body: bytes) -> bytes:
@@ -244,15 +260,14 @@ def _packed(body: bytes) -> bytes:
     return packer.compress(body) + packer.flush()
 
 
-def _closing(order: Order) -> dict[str, object] | None:
+def _become(order: SettleReply | Refuse | Release) -> tuple[str, str]:
+    """The state of the request behind an order, and the kind of its reply."""
     match order:
         case SettleReply():
-            return {"this": order.request_id, "to": "answered", "why": order.read.kind.value}
+            return "answered", order.read.kind.value
         case Refuse():
-            return {"this": order.request_id, "to": "refused", "why": order.kind.value}
-        case Release():
-            return {"this": order.request_id, "to": "released", "why": ""}
-    return None
+            return "refused", order.kind.value
+    return "released", ""
 
 
 @lru_cache(maxsize=8)

@@ -8,8 +8,8 @@ from typing import Self, TypeVar
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
-from yellowtor.answers.work import Reservation
-from yellowtor.ledger.requests import Order, Refuse, Release, RequestBook, Reserve, SettleReply
+from yellowtor.answers.work import Reservation, Reserved
+from yellowtor.ledger.requests import Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
 
 T = TypeVar("T")
 LINGER_S = 0.003  # what comes within it joins the group: a commit costs more than the wait
@@ -40,6 +40,12 @@ class GroupWriter:
 
     async def release(self, request_id: int) -> None:
         await self._order(Release(request_id))
+
+    async def postpone(self, request_id: int) -> Reserved:
+        """Another place in the pace for a request that is late for its own."""
+        reserved = await self._order(Postpone(request_id))
+        assert isinstance(reserved, Reserved)
+        return reserved
 
     async def call(self, work: Callable[[], T]) -> T:
         """Do something else with the ledger, in its thread."""

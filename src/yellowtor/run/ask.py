@@ -21,6 +21,9 @@ from yellowtor.run.gate import Gate
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
 
+AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
+PLACES = 5  # so often a request that is late for its place in the pace takes another
+
 
 @dataclass
 class AskResult:
@@ -37,12 +40,29 @@ class AskResult:
     interrupted: bool = False
 
 
+class _Leaving:
+    """One request at the door. Called, it waits for its place in the pace; False when it must not leave."""
+
+    def __init__(self, gate: Gate, writer: Writer, reserved: Reserved) -> None:
+        self._gate, self._writer, self._reserved = gate, writer, reserved
+        self.left = False
+
+    async def __call__(self) -> bool:
+        for _ in range(PLACES):
+            self.left = await self._gate.passed(self._reserved.send_at)
+            if not self.left or not self._gate.is_late(self._reserved.send_at):
+                break
+            self._reserved = await self._writer.postpone(self._reserved.request_id)
+        return self.left
+
+
 class Asker:
     """Asks questions of one service. Use once."""
 
     def __init__(self, service: Service, writer: Writer, clock: Clock, watch: Watcher) -> None:
         self._service, self._writer, self._clock, self._watch = service, writer, clock, watch
         self._gate = Gate(service.pace, clock)
+        self._no_more = False  # nothing else is to be reserved; what is, may leave
         self._unconfirmed: set[asyncio.Future[Any]] = set()
         self._random = random.Random()
         self.result = AskResult()
@@ -72,26 +92,26 @@ class Asker:
 
     def _interrupt(self, stop: StopWish, whole: "asyncio.Task[object]") -> None:
         self.result.interrupted = True
-        self._gate.stopped.set()
+        self._stop()
         if stop.times > 1:
             whole.cancel()
 
     async def _feed(self, questions: Iterator[Question], queue: "asyncio.Queue[Question | None]") -> None:
         """Bring the questions out of the ledger, a few ahead of the workers."""
-        while not self._gate.stopped.is_set():
+        while not self._no_more:
             page = await self._writer.call(lambda: list(islice(questions, 200)))
             if not page:
                 break
             for question in page:
                 await queue.put(question)
-                if self._gate.stopped.is_set():
+                if self._no_more:
                     break
         for _ in range(self._service.parallel):
             await queue.put(None)
 
     async def _work(self, queue: "asyncio.Queue[Question | None]") -> None:
         while (question := await queue.get()) is not None:
-            if not self._gate.stopped.is_set():
+            if not self._no_more:
                 await self._settle(question)
 
     async def _settle(self, question: Question) -> None:
@@ -102,20 +122,31 @@ class Asker:
             if isinstance(reserved, AlreadyKnown):
                 return
             if isinstance(reserved, Spent):
-                self._stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
+                self._no_more = True
+                self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
                 return
             reply = await self._send(reserved, address)
             if reply is None or not await self._take(reserved, question, reply, attempt):
                 return
 
     async def _send(self, reserved: Reserved, address: Address) -> Reply | None:
-        """Send at the reserved instant; None when the run was stopped before."""
-        if not await self._gate.passed(reserved.send_at):
+        """Send at the reserved instant; None when the run was stopped before.
+
+        The last wait is at the door itself, when the connection stands: a handshake takes longer than the
+        pace's slack, and would let the next request catch up.
+        """
+        left = await self._gate.comes(reserved.send_at - AHEAD_S)
+        reply = None
+        if left:
+            leave = _Leaving(self._gate, self._writer, reserved)
+            reply = await self._service.send(self._service.request(address), leave)
+            left = leave.left
+        if left:
+            self.result.sent += 1
+            self._watch.sent()
+        elif reply is None:
             await self._writer.release(reserved.request_id)
-            return None
-        self.result.sent += 1
-        self._watch.sent()
-        return await self._service.send(self._service.request(address))
+        return reply
 
     async def _take(self, reserved: Reserved, question: Question, reply: Reply, attempt: int) -> bool:
         """Take a reply in; True when the question is to be asked again."""
@@ -131,7 +162,8 @@ class Asker:
                 self._watch.advanced(1)
             case StopAsking(why):
                 await self._writer.refuse(reserved.request_id, why)
-                self._stop(why, read.message)
+                self._note_stop(why, read.message)
+                self._stop()
             case Again(after_s):
                 await self._writer.refuse(reserved.request_id, read.kind)
                 self.result.retried += 1
@@ -140,7 +172,11 @@ class Asker:
                 return not await self._gate.wait(after_s)
         return False
 
-    def _stop(self, why: Kind, message: str, resets_at: str = "") -> None:
+    def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:
             self.result.stopped_by, self.result.message, self.result.resets_at = why, message, resets_at
+
+    def _stop(self) -> None:
+        """From now on nothing leaves."""
+        self._no_more = True
         self._gate.stopped.set()

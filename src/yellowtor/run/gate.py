@@ -28,6 +28,11 @@ class Gate:
         """Let nothing leave for so long: the service said that we are too fast."""
         self._closed_until = max(self._closed_until, self._clock.boot() + seconds)
 
+    async def comes(self, instant: float) -> bool:
+        """Wait for this instant; False when stopped before."""
+        ahead = max(instant, self._closed_until) - self._clock.boot()
+        return not self.stopped.is_set() and (ahead <= 0 or not await self.wait(ahead))
+
     async def passed(self, send_at: float) -> bool:
         """Wait until the request may leave; False when it must not leave at all."""
         while not self.stopped.is_set():
@@ -39,6 +44,13 @@ class Gate:
                 return True
             await self.wait(due - now)
         return False
+
+    def is_late(self, send_at: float) -> bool:
+        """Whether a request that passes now is so late for its place that the next may be on its heels.
+
+        The next may be another process's, which this door doesn't see.
+        """
+        return bool(self._sent.maxlen) and self._clock.boot() - send_at > SLACK_S
 
     async def wait(self, seconds: float) -> bool:
         """Sleep, or until stopped; True when it is stopped."""

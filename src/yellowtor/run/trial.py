@@ -49,6 +49,7 @@ async def _ask(address: Address, question: str, service: Service, book: Book, cl
         assert isinstance(reserved, Reserved)
         await Gate(service.pace, clock).passed(reserved.send_at)
         reply = await service.send(service.request(address))
+        assert reply is not None, "nothing held the request back"
         read = service.read(reply)
         if read.kind.is_answer:
             await writer.settle(reserved.request_id, question, reply.status, reply.body, read)

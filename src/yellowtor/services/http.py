@@ -6,7 +6,7 @@ form that may be shown.
 
 import asyncio
 import ssl
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
 from urllib.request import getproxies, proxy_bypass
@@ -27,6 +27,10 @@ if TYPE_CHECKING:
     import aiohttp
 
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
+
+
+class _HeldBackError(Exception):
+    """A request was not to leave after all."""
 
 
 class HttpService:
@@ -79,21 +83,35 @@ class HttpService:
     def read_kept(self, status: int, body: bytes) -> Read:
         return read_reply(self._reading, status, body)
 
-    async def send(self, request: Request) -> Reply:
-        """Send and wait for the whole reply. Never raises for what a network or a server can do."""
+    async def send(self, request: Request, leave: Callable[[], Awaitable[bool]] | None = None) -> Reply | None:
+        """Send and wait for the whole reply. Never raises for what a network or a server can do.
+
+        leave is awaited when the connection stands, before the first byte goes out; when it says no, nothing
+        does, and there is no reply.
+        """
         import aiohttp  # a run that has all its answers does without
         from yarl import URL
 
         assert self._session is not None, "send() needs the service to be entered"
+        if leave and not self.pace.per_second:  # no pace: no need to stand at the door
+            if not await leave():
+                return None
+            leave = None
         try:
             async with self._session.get(
-                URL(request.url, encoded=True), headers=request.headers, allow_redirects=False, proxy=self._proxy
+                URL(request.url, encoded=True),
+                headers=request.headers,
+                allow_redirects=False,
+                proxy=self._proxy,
+                trace_request_ctx=leave,
             ) as answer:
                 body = await answer.content.read(LARGEST + 1)
                 while not answer.content.at_eof() and len(body) <= LARGEST:
                     body += await answer.content.read(LARGEST + 1 - len(body))
                 headers = {name.lower(): value for name, value in answer.headers.items()}
                 status = answer.status
+        except _HeldBackError:
+            return None
         except TimeoutError:
             return _no_reply(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
         except aiohttp.ClientPayloadError:
@@ -104,6 +122,19 @@ class HttpService:
             return _no_reply(Kind.UNREADABLE, f"the reply is larger than {LARGEST // 2**20} MiB")
         return Reply(status, headers, self._values.mask(body))
 
+    def _door(self) -> "aiohttp.TraceConfig":
+        """Holds each request back, its connection ready, until it may leave."""
+        import aiohttp
+
+        async def hold(_session: object, context: Any, _parameters: object) -> None:
+            if context.trace_request_ctx is not None and not await context.trace_request_ctx():
+                raise _HeldBackError
+
+        trace = aiohttp.TraceConfig()
+        trace.on_connection_create_end.append(hold)
+        trace.on_connection_reuseconn.append(hold)
+        return trace
+
     async def __aenter__(self) -> Self:
         import aiohttp
 
@@ -113,6 +144,7 @@ class HttpService:
             timeout=aiohttp.ClientTimeout(total=self._timeout_s),
             headers={"User-Agent": f"yellowtor/{__version__}", "Accept": "application/json"},
             cookie_jar=aiohttp.DummyCookieJar(),
+            trace_configs=[self._door()] if self.pace.per_second else [],
         )
         return self
 

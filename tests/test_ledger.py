@@ -1,0 +1,230 @@
+"""The ledger's guarantees, with real SQLite files: nothing over the allowance, nothing twice, whatever the clock says."""
+
+import asyncio
+import json
+import sqlite3
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+import pytest
+from conftest import lay_out, real_addresses, write_csv
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yellowtor.allowance.forecast import forecast
+from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.windows import DayWindow
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.reading import Read
+from yellowtor.answers.work import AlreadyKnown, Reserved, Spent
+from yellowtor.errors import Busy, LedgerTrouble
+from yellowtor.ledger.book import open_book
+from yellowtor.ledger.requests import AccountTerms, Refuse, Release, Reserve, SettleReply
+
+LISBON = ZoneInfo("Europe/Lisbon")
+
+
+class Clock:
+    """A clock that a test sets."""
+
+    def __init__(self):
+        self.time, self.seconds, self.boot_name = datetime(2026, 3, 28, 12, tzinfo=UTC), 1000.0, "one"
+
+    def now(self):
+        return self.time
+
+    def boot(self):
+        return self.seconds
+
+    def boot_id(self):
+        return self.boot_name
+
+
+@contextmanager
+def book(folder, clock, *, per_second=None, per_day=None, job="job.toml", again="nothing"):
+    terms = AccountTerms("service", "account", Pace(per_second), DayWindow(per_day, LISBON))
+    with open_book(folder / "ledger.sqlite", folder / job, clock, terms, again=again) as opened:
+        yield opened.requests
+
+
+def reserve(requests, *keys, attempt=1):
+    return requests.carry_out([Reserve(key, attempt) for key in keys])
+
+
+def settle(requests, reserved, key, kind=Kind.ANSWERED):
+    requests.carry_out([SettleReply(reserved.request_id, key, 200, b"{}", Read(kind))])
+
+
+def test_a_day_is_never_passed_when_the_clock_is_set_back_and_begins_anew_at_its_zones_midnight(tmp_path):
+    clock = Clock()
+    with book(tmp_path, clock, per_day=3) as requests:
+        assert [type(r) for r in reserve(requests, "a", "b", "c", "d")] == [Reserved] * 3 + [Spent]
+        assert reserve(requests, "e")[0].resets_at == "2026-03-29T00:00:00.000+00:00"
+        clock.time -= timedelta(days=2)
+        assert isinstance(reserve(requests, "f")[0], Spent)
+        assert requests.left_today() == 0
+    with book(tmp_path, clock, per_day=3) as requests:
+        assert isinstance(reserve(requests, "g")[0], Spent), "nor by starting again with the clock set back"
+        clock.time = datetime(2026, 3, 29, 22, 59, tzinfo=UTC)  # 23:59 in summer time: the 29th has 23 hours
+        assert requests.left_today() == 3
+        assert [type(r) for r in reserve(requests, *"hijk")] == [Reserved] * 3 + [Spent]
+        clock.time += timedelta(minutes=2)
+        assert isinstance(reserve(requests, "l")[0], Reserved)
+
+
+def test_a_released_request_is_given_back_and_a_refused_one_is_not(tmp_path):
+    with book(tmp_path, Clock(), per_day=2) as requests:
+        one, two = reserve(requests, "a", "b")
+        requests.carry_out([Release(one.request_id), Refuse(two.request_id, Kind.UNAVAILABLE)])
+        assert requests.left_today() == 1
+        assert [type(r) for r in reserve(requests, "a", "b")] == [Reserved, Spent]
+
+
+def test_the_pace_goes_on_over_runs_but_not_over_a_boot(tmp_path):
+    clock = Clock()
+    with book(tmp_path, clock, per_second=10) as requests:
+        times = [r.send_at for r in reserve(requests, *"abcdefghijkl")]
+    assert times[0] == 1000
+    assert times[-1] == pytest.approx(1000 + 11 * 0.101)
+    with book(tmp_path, clock, per_second=10, job="other.toml") as requests:
+        assert reserve(requests, "m")[0].send_at == pytest.approx(1000 + 12 * 0.101), "an account is one for all jobs"
+    clock.boot_name, clock.seconds = "two", 5.0
+    with book(tmp_path, clock, per_second=10) as requests:
+        assert reserve(requests, "n")[0].send_at == 5.0
+
+
+def test_what_another_process_has_answered_meanwhile_is_not_asked(tmp_path):
+    clock = Clock()
+    with book(tmp_path, clock) as ours, book(tmp_path, clock, job="other.toml") as theirs:
+        reserve(ours, "a")
+        (reserved,) = reserve(theirs, "b")
+        settle(theirs, reserved, "b")
+        assert [type(r) for r in reserve(ours, "b", "c")] == [AlreadyKnown, Reserved]
+        ids = [r.request_id for r in (*reserve(ours, "d"), *reserve(theirs, "e"), *reserve(ours, "f"))]
+        assert len(set(ids)) == 3
+
+
+def test_only_failed_replies_are_replaced_and_only_on_request(tmp_path):
+    clock = Clock()
+    with book(tmp_path, clock) as requests:
+        good, bad = reserve(requests, "good", "bad")
+        settle(requests, good, "good")
+        settle(requests, bad, "bad", Kind.UNREADABLE)
+    with book(tmp_path, clock, again="failed") as requests, sqlite3.connect(tmp_path / "ledger.sqlite") as other:
+        reserve(requests, "x")
+        other.execute("UPDATE run SET ended_at = 'now'")  # somebody else writes: what is known is looked up
+        other.commit()
+        assert [type(r) for r in reserve(requests, "good", "bad")] == [AlreadyKnown, Reserved]
+
+
+def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(tmp_path):
+    with book(tmp_path, Clock(), per_day=5) as requests:
+        (one,) = reserve(requests, "a")
+        settle(requests, one, "a")
+        (two,) = reserve(requests, "b")
+        with pytest.raises(Exception, match="UNIQUE"):
+            requests.carry_out([SettleReply(two.request_id, "a", 200, b"{}", Read(Kind.ANSWERED)), Reserve("c", 1)])
+        assert requests.left_today() == 3
+        assert isinstance(reserve(requests, "c", "d", "e")[2], Reserved)
+        assert isinstance(reserve(requests, "f")[0], Spent)
+
+
+@given(st.lists(st.sampled_from(["reserve", "settle", "refuse", "release", "again"]), max_size=40), st.integers(1, 6))
+def test_no_course_of_events_passes_the_window(tmp_path_factory, events, limit):
+    folder, clock, flying = tmp_path_factory.mktemp("ledger"), Clock(), []
+    opened = book(folder, clock, per_day=limit)
+    requests = opened.__enter__()
+    counted = 0
+    for number, event in enumerate(events):
+        if event == "reserve":
+            (got,) = reserve(requests, f"q{number}")
+            if isinstance(got, Reserved):
+                counted += 1
+                flying.append((got, f"q{number}"))
+            assert isinstance(got, Reserved) == (counted <= limit and not isinstance(got, Spent))
+        elif event == "again":
+            opened.__exit__(None, None, None)
+            opened = book(folder, clock, per_day=limit)
+            requests, flying = opened.__enter__(), []
+        elif flying:
+            got, key = flying.pop()
+            if event == "settle":
+                settle(requests, got, key)
+            else:
+                requests.carry_out(
+                    [Refuse(got.request_id, Kind.TOO_FAST) if event == "refuse" else Release(got.request_id)]
+                )
+                counted -= event == "release"
+        assert counted <= limit
+        assert requests.left_today() == limit - counted
+    opened.__exit__(None, None, None)
+
+
+def test_a_second_opening_of_a_job_is_busy_and_a_broken_file_is_told(tmp_path):
+    with book(tmp_path, Clock()), pytest.raises(Busy, match="Another run has"), book(tmp_path, Clock()):
+        pass
+    (tmp_path / "ledger.sqlite").write_bytes(b"no database at all" * 100)
+    with pytest.raises(LedgerTrouble, match="can't be opened"), book(tmp_path, Clock()):
+        pass
+
+
+def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_whoever_asked(tmp_path):
+    terms = AccountTerms("service", "account", Pace(None), DayWindow(None, LISBON))
+
+    async def whole(opened):
+        async with opened.writer() as writer:
+            reserved = await asyncio.gather(*(writer.reserve(f"q{i}", 1) for i in range(50)))
+            assert len({r.request_id for r in reserved}) == 50
+            writer.settle(reserved[0].request_id, "q0", 200, b"{}", Read(Kind.ANSWERED))
+            bad = writer.settle(reserved[1].request_id, "q0", 200, b"{}", Read(Kind.ANSWERED))
+            with pytest.raises(Exception, match="UNIQUE"):
+                await bad
+            assert isinstance(await writer.reserve("after", 1), Reserved)
+
+    with open_book(tmp_path / "ledger.sqlite", tmp_path / "job.toml", Clock(), terms) as opened:
+        asyncio.run(whole(opened))
+
+
+def test_several_jobs_at_once_keep_the_pace_and_the_day_of_the_account_they_share(tmp_path, serve):
+    """Asserted from the stand-in's clock and counters: it knows one account, four processes charge it."""
+    service = serve(per_second=30)
+    addresses, jobs, running = real_addresses(160), [], []
+    for number in range(4):
+        job = lay_out(tmp_path / f"job{number}", service, paced=True)
+        job.edit(
+            "job.toml",
+            ('ledger = "ledger.sqlite"', f'ledger = "{tmp_path}/shared.sqlite"'),
+            ('file = "cabinets.xlsx"\nsheet = "Cabinets"', 'file = "records.csv"'),
+            ('name = "Cabinet"\n', ""), ('"Number and street"', '"Street"'), ('to = "cabinets-placed.xlsx"', 'to = "placed.csv"'),
+        )  # fmt: skip
+        job.edit("stand-in.toml", ("per_second = 40", "per_second = 30"), ("per_day = 2500", "per_day = 100"))
+        write_csv(job.path("records.csv"), addresses[number * 30 : number * 30 + 40])  # each shares ten with the next
+        jobs.append(job)
+        running.append(job.start("run", "job.toml", "--json"))
+    summaries = [json.loads(process.communicate(timeout=90)[0]) for process in running]
+    counted = service.counters()
+    assert counted["most_in_a_second"] <= 30
+    assert "too fast" not in counted["by_kind"]
+    assert counted["requests"] == sum(s["requests"]["sent"] for s in summaries) == 100
+    assert sum(s["outcomes"]["waiting"] for s in summaries) > 0
+    assert {process.returncode for process in running} <= {0, 6}
+
+
+def test_a_reply_is_kept_for_every_job_that_asks_the_same(small, tmp_path):
+    rows = real_addresses(5)
+    one = small(rows)
+    one.run("run", "job.toml")
+    (tmp_path / "small" / "job.toml").rename(tmp_path / "small" / "renamed.toml")
+    told = one.run("run", "renamed.toml").stderr
+    assert "0 requests sent; 5 questions answered from the ledger" in told
+
+
+@pytest.mark.parametrize(
+    ("requests", "left", "per_day", "today", "days", "seconds"),
+    [(0, None, None, 0, 0, 0), (100, None, None, 100, 1, 10.1), (100, 30, 40, 30, 3, 3.03), (100, 0, 40, 0, 3, 0)],
+)
+def test_the_forecast_is_exact(requests, left, per_day, today, days, seconds):
+    made = forecast(requests, Pace(10), left, per_day)
+    assert (made.today, made.days, made.seconds) == (today, days, pytest.approx(seconds))
+    assert forecast(requests, Pace(None), left, per_day).seconds is None

@@ -1,0 +1,231 @@
+"""What goes over the wire and what comes back: requests as described, secrets masked, nothing followed astray."""
+
+import asyncio
+import http.server
+import json
+import threading
+import urllib.error
+import urllib.request
+from contextlib import contextmanager
+
+import pytest
+import uritemplate
+from conftest import DATA, KEY
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yellowtor.addresses.address import Address
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.position import Area, Position, distance_m
+from yellowtor.cli.console import Progress, duration, stderr
+from yellowtor.errors import BadJob, KeyRefused
+from yellowtor.markers.geojson import geojson_file
+from yellowtor.markers.page import page_file
+from yellowtor.services.description import Description
+from yellowtor.services.http import LARGEST, HttpService
+from yellowtor.services.template import UrlTemplate
+from yellowtor.services.variables import Variable, find_values
+from yellowtor.settings import read_settings
+
+ADDRESS = Address(street="14 Kelp & Sons/Lane", town="Ørlvík", country="XT")
+
+
+@contextmanager
+def answering(status, headers, body):
+    """A server that says the same to everybody and remembers what it was asked."""
+    seen = []
+
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def do_GET(self):
+            seen.append((self.path, dict(self.headers)))
+            self.send_response(status)
+            for name, value in headers.items():
+                self.send_header(name, value)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_):
+            pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}", seen
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def service(tmp_path, base, *changes, language=""):
+    text = (DATA / "stand-in.toml").read_text()
+    for old, new in changes:
+        assert old in text
+        text = text.replace(old, new)
+    (tmp_path / "service.toml").write_text(text)
+    description = read_settings(tmp_path / "service.toml", Description, "service description")
+    environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": KEY}
+    return HttpService(description, find_values(description.variables, environment, tmp_path), language)
+
+
+async def send(service, address=ADDRESS):
+    async with service:
+        return await service.send(service.request(address))
+
+
+def test_a_request_is_sent_as_described_and_shown_without_its_secrets(tmp_path):
+    with answering(200, {}, b'{"places": []}') as (base, seen):
+        changes = (
+            ("{?q,limit,key}", "{?q,limit,language}"),
+            ("candidates = 5", 'candidates = 3\nheaders = { "X-Key" = "Token {key}", "X-Town" = "{town}" }'),
+        )
+        made = service(tmp_path, base, *changes, language="is")
+        reply = asyncio.run(send(made, Address(street="1 Kelp Lane", town="Torvik")))
+        assert made.read(reply).kind is Kind.NOTHING_FOUND
+    ((path, headers),) = seen
+    assert path == "/find?q=1%20Kelp%20Lane%2C%20Torvik&limit=3&language=is"
+    assert (headers["X-Key"], headers["X-Town"]) == (f"Token {KEY}", "Torvik")
+    assert headers["User-Agent"].startswith("yellowtor/")
+    shown = made.shown(Address(street="1 Kelp Lane", town="Torvik"))
+    assert "X-Key: Token •••" in shown
+    assert KEY not in shown + repr(made.request(ADDRESS)) + repr(made._values)
+
+
+def test_a_secret_that_a_service_echoes_is_masked_in_every_form_before_anybody_sees_it(tmp_path):
+    echo = json.dumps({"places": [], "note": f"{KEY} and a-key%2Fwith%2Bodd%3Dsigns"}).replace("/", "\\/").encode()
+    with answering(200, {}, echo) as (base, _):
+        reply = asyncio.run(send(service(tmp_path, base)))
+    assert b"odd" not in reply.body
+    assert json.loads(reply.body)["note"] == "••• and •••"
+
+
+def test_a_redirect_takes_the_key_nowhere(tmp_path):
+    with answering(200, {}, b"{}") as (elsewhere, seen), answering(302, {"Location": elsewhere}, b"") as (base, _):
+        made = service(tmp_path, base)
+        assert made.read(asyncio.run(send(made))).kind is Kind.UNREADABLE
+    assert seen == []
+
+
+def test_a_reply_without_end_is_not_taken_in(tmp_path):
+    with answering(200, {}, b"[" * (LARGEST + 10)) as (base, _):
+        made = service(tmp_path, base)
+        read = made.read(asyncio.run(send(made)))
+    assert read.kind is Kind.UNREADABLE
+    assert "larger than 8 MiB" in read.message
+
+
+def test_the_proxy_of_the_environment_is_used_and_what_is_excepted_is_not(tmp_path, monkeypatch):
+    for name in ("NO_PROXY", "no_proxy"):
+        monkeypatch.delenv(name, raising=False)
+    with answering(200, {}, b'{"places": []}') as (proxy, seen):
+        monkeypatch.setenv("http_proxy", proxy)
+        asyncio.run(send(service(tmp_path, "http://nowhere.invalid")))
+        monkeypatch.setenv("no_proxy", "nowhere.invalid")
+        made = service(tmp_path, "http://nowhere.invalid")
+        assert made.read(asyncio.run(send(made))).kind is Kind.UNAVAILABLE
+    assert [path.startswith("http://nowhere.invalid/find?") for path, _ in seen] == [True]
+
+
+@given(
+    st.sampled_from(["{+base}/find{?q,limit}", "/a/{q}/b", "/x{+q}", "/x{#q}", "/{?q*}", "/y{?town}{&q}", "/{q}{q}", "/{;q}", "/z?a={q}&k={key}"]),
+    st.text(min_size=1, max_size=12),
+)  # fmt: skip
+def test_a_template_expands_to_what_the_library_says(text, question):
+    constant = {"base": "http://h/é", "limit": "5", "key": "a b&c"}
+    values = {"q": question} | ({"town": "T"} if "town" in text else {})
+    assert UrlTemplate(text, constant).expand(values) == uritemplate.expand(text, {**constant, **values})
+
+
+def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "beside").mkdir()
+    (tmp_path / "beside" / ".env").write_text("ONE=beside\nTWO=beside\n")
+    (tmp_path / ".env").write_text("TWO=here\nTHREE='  $here '\n")
+    wanted = {name.lower(): Variable(environment=name) for name in ("ONE", "TWO", "THREE", "FOUR")}
+    found = find_values(wanted, {"FOUR": "env", "ONE": " "}, tmp_path / "beside")
+    assert found.plain == {"one": "beside", "two": "here", "three": "$here", "four": "env"}
+    assert found.remarks == ["THREE had blanks around its value; they were left out"]
+    with pytest.raises(BadJob, match="FIVE has no value"):
+        find_values({"five": Variable(environment="FIVE")}, {}, tmp_path)
+    with pytest.raises(KeyRefused, match="SIX has no value"):
+        find_values({"six": Variable(environment="SIX", secret=True)}, {}, tmp_path)
+
+
+def test_the_stand_in_behaves_as_services_do(serve):
+    service = serve(per_second=1, per_day=5)
+
+    def ask(question, key=KEY, address=service.address):
+        try:
+            with urllib.request.urlopen(
+                f"{address}/find?q={urllib.request.quote(question)}&key={urllib.request.quote(key, safe='')}"
+            ) as reply:
+                return reply.status, json.load(reply)
+        except urllib.error.HTTPError as error:
+            return error.code, json.load(error), error.headers.get("Retry-After")
+
+    assert ask("x", key="")[:1] == (403,)
+    assert ask("x")[2] == "1", "too fast says when to come back"
+    free = serve().address
+    status, bare = ask("Nymrberga", address=free)
+    assert [p["bits"]["nation_code"] for p in bare["places"]] == ["QO", "XT"], "a bare name is the most populous place"
+    assert ask("Zwark Prospect, Xyphoria", address=free)[1]["verdict"] == "nothing"
+    assert ask("Zwark Prospect, Xyphoria, XT", address=free)[1]["places"][0]["precision"] == "nation"
+    assert ask(" ", address=free)[0] == 400
+    assert (status, service.counters()["by_kind"]) == (200, {"key": 1, "too fast": 1})
+
+
+RECORD = {
+    "key": "A&1", "name": '</script><b onclick="x">', "outcome": "doubtful", "lat": 47.5, "lon": -28.5, "asked": "=1 <i>",
+    "matched": "\u2028", "level": "building", "confidence": 0.5, "basis": "estimate", "reasons": ["<u>"],
+}  # fmt: skip
+
+
+def test_no_text_of_a_record_ends_a_script_or_becomes_markup(tmp_path, monkeypatch):
+    monkeypatch.setattr("yellowtor.markers.page.MOST", 2)
+    with page_file(tmp_path / "p.html", "T <1>", "© <me>", [], {}) as page:
+        for _ in range(5):
+            page.add(RECORD)
+    html = (tmp_path / "p.html").read_text(encoding="utf-8")
+    assert "5 records; the first 2 are shown" in html
+    assert "<title>T &lt;1&gt;</title>" in html
+    for danger in ("</script><b", "<u>", "=1 <i>", "© <me>"):
+        assert danger not in html
+    assert html.count("<script>") == html.count("</script>") == 3
+
+
+def test_geojson_of_nothing_is_still_geojson_and_a_failure_leaves_the_old_file(tmp_path):
+    with geojson_file(tmp_path / "m.geojson", "") as file:
+        file.add(RECORD | {"lat": None, "lon": None})
+    assert json.loads((tmp_path / "m.geojson").read_text()) == {"type": "FeatureCollection", "features": []}
+    with pytest.raises(KeyError), geojson_file(tmp_path / "m.geojson", "") as file:
+        file.add({"lat": 1})
+    assert json.loads((tmp_path / "m.geojson").read_text())["features"] == []
+    assert [p.name for p in tmp_path.iterdir()] == ["m.geojson"]
+
+
+@given(st.floats(-90, 90), st.floats(-180, 180), st.floats(-90, 90), st.floats(-180, 180))
+def test_distances_are_those_of_a_sphere(lat, lon, other_lat, other_lon):
+    here, there = Position(lat, lon), Position(other_lat, other_lon)
+    assert distance_m(here, there) == pytest.approx(distance_m(there, here), abs=1e-6)
+    assert 0 <= distance_m(here, there) <= 20_015_115
+    assert distance_m(here, Position(lat, lon)) == 0
+
+
+def test_an_area_may_cross_the_date_line_and_a_point_must_be_on_the_globe():
+    assert distance_m(Position(0, 0), Position(0, 1)) == pytest.approx(111_195, abs=1)
+    pacific = Area(170, -10, -170, 10)
+    assert [pacific.holds(Position(0, lon)) for lon in (175, -175, 0, 169)] == [True, True, False, False]
+    with pytest.raises(ValueError, match="not on the globe"):
+        Position(91, 0)
+
+
+def test_progress_says_what_is_done_at_which_rate_and_how_long_it_will_take():
+    progress = Progress(stderr(), interval_s=0.0252, left_today=500)
+    progress.phase("Asking", 400)
+    progress.outcomes({"placed": 1200, "waiting": 3, "kept": 4})
+    progress.advanced(100)
+    progress.sent()
+    line = progress.line().plain
+    assert line.startswith("Asking  100 of 400  ● placed 1,200  · ")
+    assert "499 left today · 8 s to go" in line
+    assert [duration(s) for s in (0.4, 89, 200, 7300)] == ["0 s", "89 s", "3 min", "2 h 2 min"]
