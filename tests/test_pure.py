@@ -21,7 +21,7 @@ from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.outcome import Outcome, Thresholds, judge
-from yellowtor.answers.paths import compile_path
+from yellowtor.answers.paths import compile_first, compile_path
 from yellowtor.answers.position import Area, Position
 from yellowtor.answers.reading import Reading, read_reply
 from yellowtor.run.scan import identity
@@ -103,15 +103,16 @@ def test_quick_getters_find_what_the_library_finds(value, steps, last):
     path = "$" + "".join(steps) + last
     expected = [node.value for node in jsonpath_rfc9535.find(path, value)]
     assert repr(compile_path(path)(value)) == repr(expected)
+    assert repr(compile_first(path)(value)) == repr(next(iter(expected), None))
 
 
 READING = Reading(
     rules=[],
     candidates=compile_path("$.a[*]"),
-    latitude=compile_path("$.b"),
-    longitude=compile_path("$.c"),
-    parts={"street": compile_path("$.d"), "level": compile_path("$.a")},
-    box=[compile_path("$.a[0]")] * 4,
+    latitude=compile_first("$.b"),
+    longitude=compile_first("$.c"),
+    parts={"street": compile_first("$.d"), "level": compile_first("$.a")},
+    box=[compile_first("$.a[0]")] * 4,
 )
 
 

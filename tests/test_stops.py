@@ -10,9 +10,15 @@ import pytest
 from conftest import PROGRAM, SABOTEUR, real_addresses
 
 POINTS = ["reserved, not sent", "replied, not committed", "in the commit", "before the rename", "after the rename"]
-SEEDED = [(point, random.Random(f"{point}{seed}").randint(1, 25)) for point in POINTS[:3] for seed in range(3)]
+MOST = {"in the commit": 8}  # a run has about 12 of them, and some 220 requests
+SEEDED = [
+    (point, random.Random(f"{point}{seed}").randint(1, MOST.get(point, 25)))
+    for point in POINTS[:3]
+    for seed in range(3)
+]
 MOMENTS = [*SEEDED, *((point, n) for point in POINTS[3:] for n in (1, 2, 3))]
 PARALLEL = 8
+IN_HAND = 2 * PARALLEL  # without a pace, as many again have their reservation and wait for a connection
 
 
 def readings(workbook):
@@ -47,14 +53,14 @@ def test_killed_at_any_moment_the_next_run_ends_the_job_and_pays_for_nothing_twi
     assert readings(target) == undisturbed
     counted = job.service.counters()
     twice = [question for question, count in counted["by_question"].items() if count > 1]
-    assert len(twice) <= len(summary["cut_in_flight"]) <= PARALLEL
+    assert len(twice) <= len(summary["cut_in_flight"]) <= IN_HAND
     assert max(counted["by_question"].values()) <= 2
     assert counted["requests"] - before["requests"] == summary["requests"]["sent"]
     if "rename" in point:
         assert summary["requests"]["sent"] == 0
     with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
         (kept,) = ledger.execute("SELECT sum(used) FROM window_use").fetchone()
-        assert counted["requests"] <= kept <= counted["requests"] + PARALLEL, "what was in flight counts as spent"
+        assert counted["requests"] <= kept <= counted["requests"] + IN_HAND, "what was in flight counts as spent"
     assert job.summary()["requests"]["sent"] == 0
     assert not list(job.folder.glob(".*.new"))
 

@@ -4,14 +4,16 @@ A path of names and indexes, and one that ends in [*] after them, is read more t
 way; the library reads all others, and the tests hold the getters against it.
 """
 
+import re
 from collections.abc import Callable
 from typing import Any
 
-import jsonpath_rfc9535 as jsonpath
-from jsonpath_rfc9535.segments import JSONPathChildSegment
-from jsonpath_rfc9535.selectors import IndexSelector, NameSelector, WildcardSelector
-
 Finder = Callable[[Any], list[Any]]
+Getter = Callable[[Any], Any]
+
+
+_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[(?:0|-?[1-9][0-9]{0,8})\])*(\[\*\])?")
+_STEP = re.compile(r"\.(\w+)|\[(-?\d+)\]")
 
 
 def compile_path(path: str) -> Finder:
@@ -19,23 +21,44 @@ def compile_path(path: str) -> Finder:
 
     Raises ValueError for a path that does not parse.
     """
+    plain = _PLAIN.fullmatch(path)
+    if plain:
+        find = _getter(tuple(name or int(index) for name, index in _STEP.findall(path)))
+        return _all_of(find) if plain[1] else find
+    import jsonpath_rfc9535 as jsonpath  # most descriptions do without, and it takes a while to load
+
     try:
         query = jsonpath.compile(path)
     except jsonpath.JSONPathError as error:
         raise ValueError(f"{path!r} is not a JSONPath of RFC 9535: {error}") from error
-    steps: list[str | int] = []
-    for at, segment in enumerate(query.segments):
-        selector = segment.selectors[0]
-        if not isinstance(segment, JSONPathChildSegment) or len(segment.selectors) != 1:
-            break
-        if isinstance(selector, WildcardSelector) and at == len(query.segments) - 1:
-            return _all_of(_getter(tuple(steps)))
-        if not isinstance(selector, NameSelector | IndexSelector):
-            break
-        steps.append(selector.name if isinstance(selector, NameSelector) else selector.index)
-    else:
-        return _getter(tuple(steps))
     return lambda value: [node.value for node in query.find(value)]
+
+
+def compile_first(path: str) -> Getter:
+    """A function from a JSON value to the first thing that the path finds in it; None for nothing.
+
+    Raises ValueError for a path that does not parse.
+    """
+    names = re.fullmatch(r"\$((?:\.[A-Za-z_][A-Za-z0-9_]*){1,2})", path)
+    if not names:
+        find = compile_path(path)
+        return lambda value: next(iter(find(value)), None)
+    _, *steps = names[1].split(".")
+    outer, inner = steps[0], steps[-1]
+
+    def one(value: Any) -> Any:
+        try:
+            return value[outer]
+        except (KeyError, TypeError):
+            return None
+
+    def two(value: Any) -> Any:
+        try:
+            return value[outer][inner]  # of all that JSON holds, only an object takes a name
+        except (KeyError, TypeError):
+            return None
+
+    return one if len(steps) == 1 else two
 
 
 def _all_of(find: Finder) -> Finder:

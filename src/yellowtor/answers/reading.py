@@ -13,7 +13,7 @@ import orjson
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Finder
+from yellowtor.answers.paths import Finder, Getter
 from yellowtor.answers.position import Area, Position
 
 BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
@@ -51,10 +51,10 @@ class Reading:
 
     rules: Sequence[Rule]
     candidates: Finder
-    latitude: Finder
-    longitude: Finder
-    parts: Mapping[str, Finder]  # of an address, and level and label
-    box: Sequence[Finder] = ()  # west, south, east, north
+    latitude: Getter
+    longitude: Getter
+    parts: Mapping[str, Getter]  # of an address, and level and label
+    box: Sequence[Getter] = ()  # west, south, east, north
     message: Finder | None = None
     levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
 
@@ -116,7 +116,7 @@ def _message(reading: Reading, data: Any) -> str:
 
 def _candidate(reading: Reading, item: Any) -> Candidate | str:
     """The candidate in this part of a reply, or why there is none."""
-    lat, lon = _number(_first(reading.latitude(item))), _number(_first(reading.longitude(item)))
+    lat, lon = _number(reading.latitude(item)), _number(reading.longitude(item))
     if lat is None or lon is None:
         return "a place without a position was passed over"
     try:
@@ -130,13 +130,8 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
     return Candidate(position, level, method, parts.pop("label", ""), parts, _box(reading, item))
 
 
-def _first(found: list[Any]) -> Any:
-    return found[0] if found else None
-
-
-def _text(found: list[Any]) -> str:
+def _text(value: Any) -> str:
     """What was found, as a text; empty for nothing, and for what is no text or number."""
-    value = found[0] if found else None
     if type(value) is str:
         return value.strip()
     return str(value) if type(value) in {int, float} else ""
@@ -156,7 +151,7 @@ def _number(value: Any) -> float | None:
 def _box(reading: Reading, item: Any) -> Area | None:
     if len(reading.box) != 4:
         return None
-    west, south, east, north = [_number(_first(find(item))) for find in reading.box]
+    west, south, east, north = [_number(get(item)) for get in reading.box]
     if west is None or south is None or east is None or north is None:
         return None
     if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):

@@ -23,7 +23,6 @@ from yellowtor.cli.wiring import CLOCK, job_parts, load_service, service_book
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
 from yellowtor.run.stop import StopWish
-from yellowtor.run.trial import try_address
 
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
@@ -80,6 +79,8 @@ def signals(stop: StopWish) -> Iterator[None]:
 
 
 def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger: Path | None) -> None:
+    from yellowtor.run.trial import try_address
+
     address = Address(whole=fold_blanks(text))
     if not address.key().strip("\x1f"):
         raise BadJob("The address is empty. Nothing was sent.")

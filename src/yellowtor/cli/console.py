@@ -54,8 +54,8 @@ class Progress:
     def outcomes(self, counts: Mapping[str, int]) -> None:
         self._outcomes = counts
 
-    def sent(self) -> None:
-        self._sent += 1
+    def sent(self, count: int) -> None:
+        self._sent += count
 
     def remark(self, text: str) -> None:
         self._console.print(f"note: {text}", style="yellow", soft_wrap=True)

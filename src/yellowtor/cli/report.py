@@ -4,7 +4,7 @@ import json
 import re
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.table import Table
@@ -15,7 +15,9 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
 from yellowtor.run.conduct import Summary
 from yellowtor.run.judging import matched
-from yellowtor.run.trial import Trial
+
+if TYPE_CHECKING:
+    from yellowtor.run.trial import Trial
 
 
 def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
@@ -144,7 +146,7 @@ def summary_json(summary: Summary) -> str:
     return json.dumps(data, indent=2, ensure_ascii=False)
 
 
-def show_trial(console: Console, trial: Trial) -> None:
+def show_trial(console: Console, trial: "Trial") -> None:
     """The request, the reply, what was read, the confidence: in this order."""
     _title(
         console,
@@ -198,7 +200,7 @@ def _folded(text: str) -> str:
     return re.sub(r"[\[{]\n[^\[\]{}]*[\]}]", fold, text)
 
 
-def _candidates(trial: Trial) -> Table:
+def _candidates(trial: "Trial") -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for name in ("", "latitude", "longitude", "level", "method", "matched address"):
         table.add_column(name, justify="right" if name in {"latitude", "longitude"} else "left", overflow="fold")

@@ -5,6 +5,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from filelock import FileLock, Timeout
 from sqlalchemy import and_, func, insert, select, update
@@ -15,7 +16,9 @@ from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
 from yellowtor.ledger.scanning import ScanBook
 from yellowtor.ledger.schema import job, request, run, work
 from yellowtor.ledger.store import Store
-from yellowtor.ledger.writer import GroupWriter
+
+if TYPE_CHECKING:
+    from yellowtor.ledger.writer import GroupWriter
 
 
 @dataclass(frozen=True)
@@ -27,7 +30,10 @@ class RunBook:
     judging: JudgeBook
     abandoned: Sequence[str]
 
-    def writer(self) -> GroupWriter:
+    def writer(self) -> "GroupWriter":
+        """Whoever carries orders out while asking; to be entered."""
+        from yellowtor.ledger.writer import GroupWriter
+
         return GroupWriter(self.requests)
 
 

@@ -8,15 +8,16 @@ import asyncio
 import json
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from itertools import islice
-from typing import Any
+from typing import Any, NamedTuple
 
 from yellowtor.addresses.address import Address
-from yellowtor.allowance.retry import Again, Settle, StopAsking, decide
+from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide
 from yellowtor.answers.kinds import Kind
+from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
+from yellowtor.run.asked import AskResult
 from yellowtor.run.gate import Gate
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
@@ -25,19 +26,12 @@ AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have 
 PLACES = 5  # so often a request that is late for its place in the pace takes another
 
 
-@dataclass
-class AskResult:
-    """What asking came to. `stopped_by` is why it ended before the questions did, if it did."""
+class _Taken(NamedTuple):
+    """A reply, what was read from it, and what is to be done."""
 
-    sent: int = 0
-    settled: int = 0
-    retried: int = 0
-    seconds: float = 0.0
-    kinds: dict[Kind, int] = field(default_factory=dict)
-    stopped_by: Kind | None = None
-    message: str = ""
-    resets_at: str = ""
-    interrupted: bool = False
+    reply: Reply
+    read: Read
+    decision: Decision
 
 
 class _Leaving:
@@ -62,6 +56,9 @@ class Asker:
     def __init__(self, service: Service, writer: Writer, clock: Clock, watch: Watcher) -> None:
         self._service, self._writer, self._clock, self._watch = service, writer, clock, watch
         self._gate = Gate(service.pace, clock)
+        # Without a pace, the next question has its reservation by the time that a connection is free.
+        self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
+        self._connections = asyncio.Semaphore(service.parallel)
         self._no_more = False  # nothing else is to be reserved; what is, may leave
         self._unconfirmed: set[asyncio.Future[Any]] = set()
         self._random = random.Random()
@@ -70,14 +67,14 @@ class Asker:
     async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
         """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
         started = self._clock.boot()
-        queue: asyncio.Queue[Question | None] = asyncio.Queue(self._service.parallel * 2)
+        queue: asyncio.Queue[Question | None] = asyncio.Queue(self._workers * 2)
         loop, whole = asyncio.get_running_loop(), asyncio.current_task()
         assert whole is not None
         stop.listen(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole))
         try:
             async with asyncio.TaskGroup() as group:
                 group.create_task(self._feed(questions, queue))
-                for _ in range(self._service.parallel):
+                for _ in range(self._workers):
                     group.create_task(self._work(queue))
             await asyncio.gather(*self._unconfirmed)
         except asyncio.CancelledError:
@@ -106,7 +103,7 @@ class Asker:
                 await queue.put(question)
                 if self._no_more:
                     break
-        for _ in range(self._service.parallel):
+        for _ in range(self._workers):
             await queue.put(None)
 
     async def _work(self, queue: "asyncio.Queue[Question | None]") -> None:
@@ -125,52 +122,56 @@ class Asker:
                 self._no_more = True
                 self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
                 return
-            reply = await self._send(reserved, address)
-            if reply is None or not await self._take(reserved, question, reply, attempt):
+            taken = await self._send(reserved, address, attempt)
+            if taken is None or not await self._act(reserved, question, taken):
                 return
 
-    async def _send(self, reserved: Reserved, address: Address) -> Reply | None:
-        """Send at the reserved instant; None when the run was stopped before.
+    async def _send(self, reserved: Reserved, address: Address, attempt: int) -> _Taken | None:
+        """Send at the reserved instant and take the reply in; None when the run was stopped before.
 
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
         pace's slack, and would let the next request catch up.
         """
-        left = await self._gate.comes(reserved.send_at - AHEAD_S)
-        reply = None
-        if left:
+        taken = None
+        if await self._gate.comes(reserved.send_at - AHEAD_S):
             leave = _Leaving(self._gate, self._writer, reserved)
-            reply = await self._service.send(self._service.request(address), leave)
-            left = leave.left
-        if left:
-            self.result.sent += 1
-            self._watch.sent()
-        elif reply is None:
+            async with self._connections:
+                reply = await self._service.send(self._service.request(address), leave)
+                taken = self._take(reply, attempt) if reply else None
+            self.result.sent += leave.left
+            self._watch.sent(leave.left)
+        if taken is None:
             await self._writer.release(reserved.request_id)
-        return reply
+        return taken
 
-    async def _take(self, reserved: Reserved, question: Question, reply: Reply, attempt: int) -> bool:
-        """Take a reply in; True when the question is to be asked again."""
+    def _take(self, reply: Reply, attempt: int) -> _Taken:
+        """What a reply means and what is to be done about it. If it ends the asking, nothing leaves after it."""
         read = self._service.read(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         tries, now = self._service.tries, self._clock.now()
-        match decide(read.kind, reply.headers, attempt, tries, now, self._random.random()):
-            case Settle():
-                kept = self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
-                self._unconfirmed.add(kept)
-                kept.add_done_callback(self._unconfirmed.discard)
-                self.result.settled += 1
-                self._watch.advanced(1)
-            case StopAsking(why):
-                await self._writer.refuse(reserved.request_id, why)
-                self._note_stop(why, read.message)
-                self._stop()
-            case Again(after_s):
-                await self._writer.refuse(reserved.request_id, read.kind)
-                self.result.retried += 1
-                if read.kind is Kind.TOO_FAST:
-                    self._gate.close_for(after_s)
-                return not await self._gate.wait(after_s)
-        return False
+        decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
+        if isinstance(decision, StopAsking):
+            self._note_stop(decision.why, read.message)
+            self._stop()
+        elif isinstance(decision, Again) and read.kind is Kind.TOO_FAST:
+            self._gate.close_for(decision.after_s)
+        return _Taken(reply, read, decision)
+
+    async def _act(self, reserved: Reserved, question: Question, taken: _Taken) -> bool:
+        """Do what was decided about a reply; True when the question is to be asked again."""
+        reply, read, decision = taken
+        if isinstance(decision, Settle):
+            kept = self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
+            self._unconfirmed.add(kept)
+            kept.add_done_callback(self._unconfirmed.discard)
+            self.result.settled += 1
+            self._watch.advanced(1)
+            return False
+        await self._writer.refuse(reserved.request_id, read.kind)
+        if isinstance(decision, StopAsking):
+            return False
+        self.result.retried += 1
+        return not await self._gate.wait(decision.after_s)
 
     def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:
@@ -180,3 +181,5 @@ class Asker:
         """From now on nothing leaves."""
         self._no_more = True
         self._gate.stopped.set()
+        for _ in range(self._workers):
+            self._connections.release()  # whoever waits for one goes to the gate, and is turned away there

@@ -1,6 +1,5 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-import asyncio
 import json
 from collections.abc import Iterator
 from contextlib import suppress
@@ -12,10 +11,9 @@ from yellowtor.addresses.address import Address
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.work import Question
-from yellowtor.run.ask import Asker, AskResult
+from yellowtor.run.asked import AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
-from yellowtor.run.live import judge_meanwhile
 from yellowtor.run.plan import Plan, make_plan
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
@@ -86,6 +84,11 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
 
 
 def _ask(parts: Parts, plan: Plan, judging: Judging, watch: Watcher, stop: StopWish, at_most: int | None) -> AskResult:
+    import asyncio  # a run that has all its answers does without
+
+    from yellowtor.run.ask import Asker
+    from yellowtor.run.live import judge_meanwhile
+
     watch.phase("Asking", plan.forecast.requests)
     questions: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 

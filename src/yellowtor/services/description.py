@@ -14,7 +14,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import compile_path
+from yellowtor.answers.paths import compile_first, compile_path
 from yellowtor.answers.reading import Reading, Rule
 from yellowtor.services.variables import Variable
 from yellowtor.settings import Settings
@@ -164,14 +164,14 @@ class Description(Settings):
         return Reading(
             rules=[Rule(r.kind, r.status, compile_path(r.path) if r.path else None, r.equals) for r in reply.rules],
             candidates=compile_path(reply.candidates),
-            latitude=compile_path(reply.fields.latitude),
-            longitude=compile_path(reply.fields.longitude),
+            latitude=compile_first(reply.fields.latitude),
+            longitude=compile_first(reply.fields.longitude),
             parts={
-                name: compile_path(path)
+                name: compile_first(path)
                 for name, path in reply.fields
                 if path and name not in {"latitude", "longitude"}
             },
-            box=[compile_path(path) for path in reply.box],
+            box=[compile_first(path) for path in reply.box],
             message=compile_path(reply.message) if reply.message else None,
             levels={word: (to.level, to.method) for word, to in reply.levels.items()},
         )

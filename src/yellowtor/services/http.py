@@ -4,8 +4,6 @@ Nothing that leaves here holds a secret: replies are masked before anybody sees 
 form that may be shown.
 """
 
-import asyncio
-import ssl
 from collections.abc import Awaitable, Callable, Mapping
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
@@ -116,7 +114,7 @@ class HttpService:
             return _no_reply(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
         except aiohttp.ClientPayloadError:
             return _no_reply(Kind.UNREADABLE, "the reply was cut short")
-        except (aiohttp.ClientError, OSError, asyncio.IncompleteReadError) as error:
+        except (aiohttp.ClientError, OSError) as error:
             return _no_reply(Kind.UNAVAILABLE, self._values.mask_text(_explain(error)))
         if len(body) > LARGEST:
             return _no_reply(Kind.UNREADABLE, f"the reply is larger than {LARGEST // 2**20} MiB")
@@ -177,6 +175,8 @@ def _no_reply(kind: Kind, trouble: str) -> Reply:
 
 
 def _explain(error: Exception) -> str:
+    import ssl
+
     import aiohttp
 
     if isinstance(error, aiohttp.ClientConnectorError):

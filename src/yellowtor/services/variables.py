@@ -3,6 +3,7 @@
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from urllib.parse import quote, quote_plus
 
@@ -37,11 +38,17 @@ class Values:
 
     def mask(self, body: bytes) -> bytes:
         """The bytes with every secret, in each form it may take in a reply, replaced."""
+        for form in self._forms:
+            body = body.replace(form, MASK.encode())
+        return body
+
+    @cached_property
+    def _forms(self) -> list[bytes]:
+        forms = set[str]()
         for name in self.secret_names:
             value = self.plain[name]
-            for form in {value, quote(value, safe=""), quote_plus(value), value.replace("/", "\\/")}:
-                body = body.replace(form.encode(), MASK.encode())
-        return body
+            forms |= {value, quote(value, safe=""), quote_plus(value), value.replace("/", "\\/")}
+        return sorted((form.encode() for form in forms), key=len, reverse=True)
 
     def mask_text(self, text: str) -> str:
         return self.mask(text.encode()).decode()
