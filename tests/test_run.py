@@ -242,3 +242,66 @@ def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small)
     job.run("try", f"{street}, {town}", "--service", "stand-in.toml", "--anew")
     assert job.service.requests == 2
     assert json.loads(told[told.index("{") : told.rindex("}") + 1])["verdict"] == "found"
+
+
+def test_numbers_dates_and_keys_in_a_workbook_are_what_people_see(example):
+    import xlsxwriter
+
+    job = example()
+    with xlsxwriter.Workbook(job.path("cabinets.xlsx")) as book:
+        sheet = book.add_worksheet("Cabinets")
+        sheet.write_row(2, 1, ["Id", "Cabinet", "Number and street", "Town", "Postcode", "Latitude", "Longitude"])
+        for at, (_, street, town, postcode) in enumerate(TEN[:3]):
+            sheet.write_row(3 + at * 2, 1, [at + 7, "x", street, town, int(postcode)])  # blank rows between, zeros lost
+    assert outcomes(job.summary()) == {"placed": 3}
+    rows = job.rows()
+    assert [key for key in rows if key != ""] == [7.0, 8.0, 9.0]
+    for key, (_, street, _, postcode) in zip((7.0, 8.0, 9.0), TEN, strict=False):
+        assert rows[key]["Postcode"] == int(postcode), "what was read is not written"
+        assert rows[key]["Matched address"].startswith(f"{street}, {postcode}")
+    with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
+        assert {key for (key,) in ledger.execute("SELECT key FROM work")} == {"7", "8", "9"}
+
+
+def test_foreign_coordinates_of_an_address_that_is_gone_are_reported_as_stale(small):
+    job = small([["A", *TEN[0][1:], "47.1", "-28.9"]])
+    assert outcomes(job.summary()) == {"kept": 1}
+    write_csv(job.path("records.csv"), [["A", "1 Zwark Prospect", "Xyphoria", "", "47.1", "-28.9"]])
+    summary = job.summary()
+    assert outcomes(summary) == {"unplaced": 1}
+    assert summary["written"]["stale"] == 1
+    assert job.rows("placed.csv")["A"]["Latitude"] == "47.1", "what is not ours is not cleared"
+
+
+def test_a_plan_tells_over_how_many_days_the_allowance_spreads_it(small):
+    job = small(TEN)
+    job.edit("stand-in.toml", ("per_day = 2500", "per_day = 4"))
+    told = job.run("run", "job.toml", "--dry-run").stderr
+    assert "The allowance spreads it over 3 days." in told
+    assert "requests that this run would send   4" in told
+
+
+def test_try_has_the_exit_codes_of_run(small):
+    job = small([], faults={"error": 1})
+    assert "Confidence  none" in job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", code=1).stdout
+    job.env["YELLOWTOR_STANDIN_KEY"] = "other"
+    assert "key refused" in job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", code=5).stdout
+    assert "The address is empty" in job.run("try", " .- ", "--service", "stand-in.toml", code=3).stderr
+
+
+def test_the_stand_in_runs_by_itself_and_says_when_its_port_is_taken(tmp_path):
+    import signal
+    import urllib.request
+
+    from conftest import Example
+
+    example = Example(tmp_path, None)
+    running = example.start("stand-in", "--port", "0", "--key", "k", "--pace", "0")
+    address = running.stdout.readline().strip()
+    with urllib.request.urlopen(f"{address}/find?q=Nymrberga&key=k") as reply:
+        assert json.load(reply)["verdict"] == "found"
+    told = example.run("stand-in", "--port", address.rpartition(":")[2], code=1).stderr
+    assert "can't be had" in told
+    running.send_signal(signal.SIGTERM)
+    running.communicate(timeout=20)
+    assert running.returncode == 0
