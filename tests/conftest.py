@@ -1,6 +1,7 @@
 """What the tests stand on: the built program, run on files in a temporary folder against a real stand-in."""
 
 import csv
+import gc
 import json
 import os
 import re
@@ -8,7 +9,7 @@ import shutil
 import subprocess
 import sys
 import urllib.request
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 import pytest
@@ -37,6 +38,10 @@ class Service:
         with urllib.request.urlopen(f"{self.address}/counters", timeout=10) as reply:
             return json.load(reply)
 
+    def arrivals(self):
+        with urllib.request.urlopen(f"{self.address}/arrivals", timeout=10) as reply:
+            return json.load(reply)
+
     @property
     def requests(self):
         return self.counters()["requests"]
@@ -53,6 +58,41 @@ def serve():
             return Service(address, manners["key"])
 
         yield start
+
+
+PROBE = """
+import sys, threading, time
+worst, ended = 0.0, threading.Event()
+threading.Thread(target=lambda: (sys.stdin.read(), ended.set()), daemon=True).start()
+while not ended.is_set():
+    before = time.monotonic()
+    time.sleep(0.002)
+    worst = max(worst, time.monotonic() - before - 0.002)
+print(worst)
+"""
+
+
+@contextmanager
+def judging_pace(service, rate):
+    """While the body runs, watch how late this machine wakes a process up; then hold the arrivals to the rate.
+
+    On a machine with time to spare the law is exact. On a busy one a request can be late by several times that,
+    whoever sent it, and the next not; then it takes a grosser breach to be told from the noise.
+    """
+    lower = lambda: os.nice(5)  # noqa: E731
+    probe = subprocess.Popen([sys.executable, "-c", PROBE], stdin=-1, stdout=-1, text=True, preexec_fn=lower)
+    gc.collect()
+    gc.disable()  # a collection here stops the stand-in's clock for 50 ms, and requests seem to come together
+    try:
+        yield
+    finally:
+        gc.enable()
+        jitter = float(probe.communicate("")[0])
+    arrivals = service.arrivals()
+    spans = [later - first for first, later in zip(arrivals, arrivals[rate:], strict=False)]
+    assert spans, "enough came to tell"
+    print(f"least span {min(spans):.4f} s, jitter {jitter:.4f} s")
+    assert min(spans) >= (1.0 if jitter < 0.01 else 0.9), f"{rate + 1} in {min(spans):.4f} s; jitter {jitter:.4f} s"
 
 
 class Example:

@@ -114,6 +114,7 @@ class RequestBook:
         self._store, self._run, self._clock, self._terms = store, run_id, clock, terms
         self._again = again
         self._state: _State | None = None
+        self._begun_at = self._version(store.connection)
         self._shared = False  # another process has written to the ledger since this run began
 
     def carry_out(self, orders: Sequence[Order]) -> list[Reservation | None]:
@@ -126,18 +127,12 @@ class RequestBook:
                 self._close(connection, orders, now)
                 released = sum(isinstance(o, Release) for o in orders)
                 state.used = max(0, state.used - released)
-                made = iter(self._reserve(connection, [o for o in orders if isinstance(o, Reserve)], state, now))
-                results = [
-                    next(made)
-                    if isinstance(o, Reserve)
-                    else self._again_in(state, o)
-                    if isinstance(o, Postpone)
-                    else None
-                    for o in orders
-                ]
-                if released or any(isinstance(result, Reserved) for result in results):
+                places = {id(o): self._another(state, o) for o in orders if isinstance(o, Postpone)}
+                reserves = [o for o in orders if isinstance(o, Reserve)]
+                made = dict(zip(map(id, reserves), self._reserve(connection, reserves, state, now), strict=True))
+                if released or places or reserves:
                     self._put_state(connection, state)
-                return results
+                return [made.get(id(o)) or places.get(id(o)) for o in orders]
         except BaseException:
             self._state = None  # what was not committed is not known
             raise
@@ -157,9 +152,9 @@ class RequestBook:
 
     def _state_now(self, connection: Connection, now: datetime) -> _State:
         """The account's state; read again only when another process has written since."""
-        version = int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
+        version = self._version(connection)
+        self._shared = self._shared or version != self._begun_at
         if self._state is None or self._state.version != version:
-            self._shared = self._shared or self._state is not None
             next_id = (connection.execute(select(func.max(request.c.id))).scalar_one() or 0) + 1
             self._state = _State(version, *self._window(connection, now), self._arrival(connection), next_id)
         elif (start := self._terms.day.start(now)) > self._state.start:
@@ -184,7 +179,12 @@ class RequestBook:
         REQUESTS.insert(connection, rows)
         return made
 
-    def _again_in(self, state: _State, order: Postpone) -> Reserved:
+    @staticmethod
+    def _version(connection: Connection) -> int:
+        """What changes whenever another connection has written (SQLite's own count)."""
+        return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
+
+    def _another(self, state: _State, order: Postpone) -> Reserved:
         send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot())
         return Reserved(order.request_id, send_at)
 

@@ -1,6 +1,7 @@
 """The simulated service: answers, refuses, dawdles and lies as real ones do, and counts what it is asked.
 
-`GET /find?q=…&limit=…&key=…` answers a question; `GET /counters` tells what was counted.
+`GET /find?q=…&limit=…&key=…` answers a question; `GET /counters` tells what was counted, `GET /arrivals` when each
+request came, in seconds of the stand-in's own clock.
 """
 
 import asyncio
@@ -47,10 +48,14 @@ class StandIn:
         app = web.Application()
         app.router.add_get("/find", self._find)
         app.router.add_get("/counters", self._tell)
+        app.router.add_get("/arrivals", self._tell_arrivals)
         return app
 
     async def _tell(self, _: web.Request) -> web.Response:
         return web.json_response(self.counters.as_dict())
+
+    async def _tell_arrivals(self, _: web.Request) -> web.Response:
+        return web.json_response(list(self.counters.arrivals))
 
     async def _find(self, request: web.Request) -> web.StreamResponse:
         question = request.query.get("q", "")
