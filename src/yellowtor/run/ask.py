@@ -42,9 +42,10 @@ class _Leaving:
         self.left = False
 
     async def __call__(self) -> bool:
-        for _ in range(PLACES):
-            self.left = await self._gate.passed(self._reserved.send_at)
-            if not self.left or not self._gate.is_late(self._reserved.send_at):
+        for chance in range(1, PLACES + 1):
+            may = await self._gate.passed(self._reserved.send_at, late_or_not=chance == PLACES)
+            if may is not None:
+                self.left = may
                 break
             self._reserved = await self._writer.postpone(self._reserved.request_id)
         return self.left

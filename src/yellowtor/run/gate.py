@@ -33,24 +33,23 @@ class Gate:
         ahead = max(instant, self._closed_until) - self._clock.boot()
         return not self.stopped.is_set() and (ahead <= 0 or not await self.wait(ahead))
 
-    async def passed(self, send_at: float) -> bool:
-        """Wait until the request may leave; False when it must not leave at all."""
+    async def passed(self, send_at: float, *, late_or_not: bool = True) -> bool | None:
+        """Wait until the request may leave; False when it must not leave at all.
+
+        None when it comes so late for its place that the next, which may be another process's, could be on
+        its heels: it has to take another place. With late_or_not it leaves all the same.
+        """
         while not self.stopped.is_set():
             now = self._clock.boot()
             full = len(self._sent) == self._sent.maxlen and self._sent
             due = max(send_at, self._closed_until, self._sent[0] + self._span if full else 0.0)
             if due <= now:
+                if not late_or_not and self._sent.maxlen and now - send_at > SLACK_S:
+                    return None
                 self._sent.append(now)
                 return True
             await self.wait(due - now)
         return False
-
-    def is_late(self, send_at: float) -> bool:
-        """Whether a request that passes now is so late for its place that the next may be on its heels.
-
-        The next may be another process's, which this door doesn't see.
-        """
-        return bool(self._sent.maxlen) and self._clock.boot() - send_at > SLACK_S
 
     async def wait(self, seconds: float) -> bool:
         """Sleep, or until stopped; True when it is stopped."""
