@@ -82,8 +82,8 @@ class JudgeBook:
         here = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
         query = _standing(wanted).select_from(scanned.outerjoin(work, here))  # outer: `scanned` leads
         query = query.where(scanned.c.n > first, scanned.c.n <= first + count).order_by(scanned.c.n)
-        cursor = self._store.connection.execute(query).cursor  # the driver's rows: 100,000 of them in a third of
-        return list(map(Answer._make, cursor.fetchall())) if cursor else []  # the time that ours would take
+        cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
+        return list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
 
     def note_written(self, rows: Sequence[tuple[str, str | None]], *, in_place: bool) -> None:
         """Remember the coordinates (as written) that each record got; in place, the source holds them now."""
