@@ -12,7 +12,7 @@ from pathlib import Path
 import aiohttp
 from common import PROGRAM, addresses, folder, lay_out, run, stand_in
 
-QUESTIONS, PARALLEL, ROUNDS = 4_000, 32, 3
+QUESTIONS, PARALLEL, ROUNDS = 4_000, 32, 7
 
 
 async def bare(address, rows):

@@ -29,7 +29,7 @@ class Service:
     def request(self, address):
         return address.street
 
-    def read(self, reply):
+    def meaning(self, reply):
         return Read(reply.kind, message="because")
 
     async def send(self, request, leave):
@@ -57,9 +57,9 @@ class Ledger:
 
     def settle(self, request_id, key, status, body, read):
         self.fate[request_id] = read.kind.value
-        done = asyncio.get_running_loop().create_future()
-        done.set_result(None)
-        return done
+
+    async def flush(self):
+        pass
 
     async def refuse(self, request_id, kind):
         self.fate[request_id] = f"refused: {kind}"
@@ -188,6 +188,19 @@ def test_the_gate_lets_no_more_through_than_the_rate_even_when_all_come_at_once(
     times = asyncio.run(whole())
     assert all(later - first >= 1.0 for first, later in zip(times, times[20:], strict=False))
     assert times[-1] - times[0] < 3
+
+
+def test_a_request_that_comes_too_late_leaves_no_trace_at_the_gate():
+    async def whole():
+        async with gate(3) as door:
+            late = [await door.passed(0.0, late_or_not=False) for _ in range(9)]
+            started = asyncio.get_running_loop().time()
+            assert await door.passed(SystemClock().boot(), late_or_not=False)
+            return late, asyncio.get_running_loop().time() - started
+
+    late, waited = asyncio.run(whole())
+    assert late == [None] * 9
+    assert waited < 0.3, "nothing has left, so nothing is to be waited for"
 
 
 def test_who_waits_at_the_gate_is_turned_away_when_it_closes():

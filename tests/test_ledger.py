@@ -11,6 +11,7 @@ import pytest
 from conftest import judging_pace, lay_out, real_addresses, write_csv
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy.exc import IntegrityError
 
 from yellowtor.allowance.forecast import forecast
 from yellowtor.allowance.pace import Pace
@@ -48,12 +49,17 @@ def book(folder, clock, *, per_second=None, per_day=None, job="job.toml", again=
         yield opened.requests
 
 
+def carry_out(requests, *orders):
+    with requests.transaction():
+        return requests.carry_out(orders)
+
+
 def reserve(requests, *keys, attempt=1):
-    return requests.carry_out([Reserve(key, attempt) for key in keys])
+    return carry_out(requests, *(Reserve(key, attempt) for key in keys))
 
 
 def settle(requests, reserved, key, kind=Kind.ANSWERED):
-    requests.carry_out([SettleReply(reserved.request_id, key, 200, b"{}", Read(kind))])
+    carry_out(requests, SettleReply(reserved.request_id, key, 200, b"{}", Read(kind)))
 
 
 def test_a_day_is_never_passed_when_the_clock_is_set_back_and_begins_anew_at_its_zones_midnight(tmp_path):
@@ -76,7 +82,7 @@ def test_a_day_is_never_passed_when_the_clock_is_set_back_and_begins_anew_at_its
 def test_a_released_request_is_given_back_and_a_refused_one_is_not(tmp_path):
     with book(tmp_path, Clock(), per_day=2) as requests:
         one, two = reserve(requests, "a", "b")
-        requests.carry_out([Release(one.request_id), Refuse(two.request_id, Kind.UNAVAILABLE)])
+        carry_out(requests, Release(one.request_id), Refuse(two.request_id, Kind.UNAVAILABLE))
         assert requests.left_today() == 1
         assert [type(r) for r in reserve(requests, "a", "b")] == [Reserved, Spent]
 
@@ -125,7 +131,7 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(tmp_path):
         settle(requests, one, "a")
         (two,) = reserve(requests, "b")
         with pytest.raises(Exception, match="UNIQUE"):
-            requests.carry_out([SettleReply(two.request_id, "a", 200, b"{}", Read(Kind.ANSWERED)), Reserve("c", 1)])
+            carry_out(requests, SettleReply(two.request_id, "a", 200, b"{}", Read(Kind.ANSWERED)), Reserve("c", 1))
         assert requests.left_today() == 3
         assert isinstance(reserve(requests, "c", "d", "e")[2], Reserved)
         assert isinstance(reserve(requests, "f")[0], Spent)
@@ -153,9 +159,8 @@ def test_no_course_of_events_passes_the_window(tmp_path_factory, events, limit):
             if event == "settle":
                 settle(requests, got, key)
             else:
-                requests.carry_out(
-                    [Refuse(got.request_id, Kind.TOO_FAST) if event == "refuse" else Release(got.request_id)]
-                )
+                refused = event == "refuse"
+                carry_out(requests, Refuse(got.request_id, Kind.TOO_FAST) if refused else Release(got.request_id))
                 counted -= event == "release"
         assert counted <= limit
         assert requests.left_today() == limit - counted
@@ -177,10 +182,15 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
         async with opened.writer() as writer:
             reserved = await asyncio.gather(*(writer.reserve(f"q{i}", 1) for i in range(50)))
             assert len({r.request_id for r in reserved}) == 50
-            group = [writer.settle(r.request_id, "q0", 200, b"{}", Read(Kind.ANSWERED)) for r in reserved[:2]]
-            told = await asyncio.gather(*group, return_exceptions=True)
-            assert all("UNIQUE" in str(error) for error in told), "a group is carried out whole or not at all"
+            writer.settle(reserved[2].request_id, "q2", 200, b"{}", Read(Kind.ANSWERED))
+            await writer.flush()
+            for one in reserved[:2]:
+                writer.settle(one.request_id, "q0", 200, b"{}", Read(Kind.ANSWERED))
+            with pytest.raises(IntegrityError, match="UNIQUE"):
+                await writer.flush()
             assert isinstance(await writer.reserve("after", 1), Reserved)
+            assert opened.requests.kept("q2"), "what was flushed before is there"
+            assert not opened.requests.kept("q0"), "a group is carried out whole or not at all"
 
     with open_book(tmp_path / "ledger.sqlite", tmp_path / "job.toml", Clock(), terms) as opened:
         asyncio.run(whole(opened))

@@ -71,27 +71,39 @@ class Read:
 
 def read_reply(reading: Reading, status: int, body: bytes) -> Read:
     """The kind of a reply and the candidates in it. Never raises, whatever the bytes are."""
+    read, places = _opened(reading, status, body)
+    if read.kind is not Kind.ANSWERED:
+        return read
+    candidates, remarks = [], []
+    for place in places:
+        made = _candidate(reading, place)
+        candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
+    if candidates:
+        return Read(Kind.ANSWERED, candidates, read.message, remarks)
+    if places:
+        return Read(Kind.UNREADABLE, (), read.message or remarks[0], remarks)
+    return Read(Kind.NOTHING_FOUND, (), read.message)
+
+
+def read_meaning(reading: Reading, status: int, body: bytes) -> Read:
+    """What read_reply() says of a reply, but for its candidates: all that asking needs, in a fraction of the time."""
+    read, places = _opened(reading, status, body)
+    if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
+        return read_reply(reading, status, body)
+    return read
+
+
+def _opened(reading: Reading, status: int, body: bytes) -> tuple[Read, Sequence[Any]]:
+    """What the reply as a whole says, and the places in it that nobody has looked at yet."""
     try:
         data = orjson.loads(body)
     except ValueError:
         kind = _by_status(status)
         if kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
-            return Read(Kind.UNREADABLE, message=_no_json(body))
-        return Read(kind, message=_no_json(body))
-    message = _message(reading, data)
+            return Read(Kind.UNREADABLE, message=_no_json(body)), ()
+        return Read(kind, message=_no_json(body)), ()
     kind = next((rule.kind for rule in reading.rules if rule.holds(status, data)), None) or _by_status(status)
-    if kind is not Kind.ANSWERED:
-        return Read(kind, message=message)
-    found = reading.candidates(data)
-    candidates, remarks = [], []
-    for item in found:
-        made = _candidate(reading, item)
-        candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
-    if candidates:
-        return Read(kind, candidates, message, remarks)
-    if found:
-        return Read(Kind.UNREADABLE, (), message or remarks[0], remarks)
-    return Read(Kind.NOTHING_FOUND, (), message)
+    return Read(kind, message=_message(reading, data)), reading.candidates(data)
 
 
 def _by_status(status: int) -> Kind:
@@ -116,6 +128,16 @@ def _message(reading: Reading, data: Any) -> str:
 
 def _candidate(reading: Reading, item: Any) -> Candidate | str:
     """The candidate in this part of a reply, or why there is none."""
+    position = _position(reading, item)
+    if isinstance(position, str):
+        return position
+    parts = {name: text for name, find in reading.parts.items() if (text := _text(find(item)))}
+    level, method = reading.levels.get(parts.pop("level", ""), (None, None))
+    return Candidate(position, level, method, parts.pop("label", ""), parts, _box(reading, item))
+
+
+def _position(reading: Reading, item: Any) -> Position | str:
+    """The position in this part of a reply, or why there is none."""
     lat, lon = _number(reading.latitude(item)), _number(reading.longitude(item))
     if lat is None or lon is None:
         return "a place without a position was passed over"
@@ -123,11 +145,7 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
         position = Position(lat, lon)
     except ValueError as error:
         return f"{error}: passed over"
-    if position.is_null_island:
-        return "the position 0,0 is no answer: passed over"
-    parts = {name: text for name, find in reading.parts.items() if (text := _text(find(item)))}
-    level, method = reading.levels.get(parts.pop("level", ""), (None, None))
-    return Candidate(position, level, method, parts.pop("label", ""), parts, _box(reading, item))
+    return "the position 0,0 is no answer: passed over" if position.is_null_island else position
 
 
 def _text(value: Any) -> str:

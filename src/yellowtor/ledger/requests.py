@@ -4,16 +4,18 @@ The guarantees live here. A request is in the database, with its place in the pa
 before it may leave; its reply is kept in the transaction that settles it.
 """
 
+import json
 import zlib
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
-from sqlalchemy import Connection, func, select, update
-from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy import Connection, Table, bindparam, func, select
+from sqlalchemy.dialects.sqlite import Insert, insert
 
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
@@ -94,6 +96,20 @@ REQUESTS = ManyRows(
 REPLIES = ManyRows(
     reply, ["question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at"]
 )
+CLOSE = "UPDATE request SET state = ?, kind = ?, settled_at = ? WHERE id IN (SELECT value FROM json_each(?))"
+
+
+def _put(table: Table, keys: Sequence[str], values: Sequence[str], **fixed: str) -> Insert:
+    """Insert a row, or put new values into the one with these keys. Made once: making it costs as much as it."""
+    bound: dict[str, Any] = {name: bindparam(name) for name in [*keys, *values]}
+    statement = insert(table).values(**bound, **fixed)
+    return statement.on_conflict_do_update(
+        index_elements=[*keys, *fixed], set_={name: statement.excluded[name] for name in values}
+    )
+
+
+PUT_USE = _put(window_use, ["account", "start"], ["used"], window="day")
+PUT_PACE = _put(pace, ["account"], ["boot_id", "arrival"])
 
 
 @dataclass
@@ -117,25 +133,30 @@ class RequestBook:
         self._begun_at = self._version(store.connection)
         self._shared = False  # another process has written to the ledger since this run began
 
-    def carry_out(self, orders: Sequence[Order]) -> list[Reservation | None]:
-        """Carry all the orders out in one transaction; a reservation for whoever wants one, None for the rest."""
-        now = self._clock.now()
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """What is carried out in the body happens whole and durably, or not at all."""
         try:
-            with self._store.transaction() as connection:
-                state = self._state_now(connection, now)
-                self._settle(connection, [o for o in orders if isinstance(o, SettleReply)], now)
-                self._close(connection, orders, now)
-                released = sum(isinstance(o, Release) for o in orders)
-                state.used = max(0, state.used - released)
-                places = {id(o): self._another(state, o) for o in orders if isinstance(o, Postpone)}
-                reserves = [o for o in orders if isinstance(o, Reserve)]
-                made = dict(zip(map(id, reserves), self._reserve(connection, reserves, state, now), strict=True))
-                if released or places or reserves:
-                    self._put_state(connection, state)
-                return [made.get(id(o)) or places.get(id(o)) for o in orders]
+            with self._store.transaction():
+                yield
         except BaseException:
             self._state = None  # what was not committed is not known
             raise
+
+    def carry_out(self, orders: Sequence[Order]) -> list[Reservation | None]:
+        """Carry all the orders out, in a transaction; a reservation for whoever wants one, None for the rest."""
+        connection, now = self._store.connection, self._clock.now()
+        state = self._state_now(connection, now)
+        self._settle(connection, [o for o in orders if isinstance(o, SettleReply)], now)
+        self._close(connection, orders, now)
+        released = sum(isinstance(o, Release) for o in orders)
+        state.used = max(0, state.used - released)
+        places = {id(o): self._another(state, o) for o in orders if isinstance(o, Postpone)}
+        reserves = [o for o in orders if isinstance(o, Reserve)]
+        made = dict(zip(map(id, reserves), self._reserve(connection, reserves, state, now), strict=True))
+        if released or places or reserves:
+            self._put_state(connection, state)
+        return [made.get(id(o)) or places.get(id(o)) for o in orders]
 
     def left_today(self) -> int | None:
         """Requests that the day's window still allows; None where there is no limit."""
@@ -215,13 +236,11 @@ class RequestBook:
         return start, 0
 
     def _put_state(self, connection: Connection, state: _State) -> None:
-        account, used = self._terms.account, {"used": state.used}
-        window = upsert(window_use).values(account=account, window="day", start=_stamp(state.start), **used)
-        connection.execute(window.on_conflict_do_update(index_elements=["account", "window", "start"], set_=used))
+        account = self._terms.account
+        connection.execute(PUT_USE, {"account": account, "start": _stamp(state.start), "used": state.used})
         if self._terms.pace.per_second:
-            clock = {"boot_id": self._clock.boot_id(), "arrival": state.arrival}
-            statement = upsert(pace).values(account=account, **clock)
-            connection.execute(statement.on_conflict_do_update(index_elements=["account"], set_=clock))
+            at = {"boot_id": self._clock.boot_id(), "arrival": state.arrival}
+            connection.execute(PUT_PACE, {"account": account, **at})
 
     def _arrival(self, connection: Connection) -> float:
         """The account's theoretical arrival time; another boot's clock says nothing."""
@@ -249,9 +268,8 @@ class RequestBook:
         for order in orders:
             if not isinstance(order, Reserve | Postpone):
                 closed[_become(order)].append(order.request_id)
-        for (state, kind), ids in closed.items():
-            statement = update(request).where(request.c.id.in_(ids))
-            connection.execute(statement.values(state=state, kind=kind, settled_at=_stamp(now)))
+        for became, ids in closed.items():
+            connection.exec_driver_sql(CLOSE, (*became, _stamp(now), json.dumps(ids)))
 
 
 def _packed(body: bytes) -> bytes:

@@ -47,13 +47,7 @@ class Store:
             raise LedgerTrouble(f"The ledger {path} can't be opened: {error.orig}. Nothing was sent.") from error
 
     def _prepare(self) -> None:
-        for pragma in (
-            "journal_mode=WAL",
-            "synchronous=FULL",
-            "foreign_keys=ON",
-            "cache_size=-4000",
-            "wal_autocheckpoint=4000",
-        ):
+        for pragma in PRAGMAS:
             self.connection.exec_driver_sql(f"PRAGMA {pragma}")
         with self.transaction():
             version = self.connection.exec_driver_sql("PRAGMA user_version").scalar_one()

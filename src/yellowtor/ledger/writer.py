@@ -1,8 +1,9 @@
 """The one thread that reaches the ledger while asking: orders pile up while a commit lasts, and go together."""
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager, asynccontextmanager
 from functools import partial
 from typing import Self, TypeVar
 
@@ -12,6 +13,7 @@ from yellowtor.answers.work import Reservation, Reserved
 from yellowtor.ledger.requests import Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
 
 T = TypeVar("T")
+_Answer = asyncio.Future[Reservation | None]
 LINGER_S = 0.003  # what comes within it joins the group: a commit costs more than the wait
 
 
@@ -21,19 +23,26 @@ class GroupWriter:
     def __init__(self, book: RequestBook) -> None:
         self._book = book
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="ledger")
-        self._pending: list[tuple[Order, asyncio.Future[Reservation | None]]] = []
+        self._pending: list[tuple[Order, _Answer | None]] = []
+        self._failure: Exception | None = None  # of an order that nobody waits for
+        self._turn = asyncio.Lock()  # one at a time has the ledger
         self._busy: asyncio.Task[None] | None = None
 
     async def reserve(self, question_key: str, attempt: int) -> Reservation:
+        self._raise_failure()  # before more is spent
         reservation = await self._order(Reserve(question_key, attempt))
         assert reservation is not None
         return reservation
 
-    def settle(
-        self, request_id: int, question_key: str, status: int, body: bytes, read: Read
-    ) -> "asyncio.Future[Reservation | None]":
-        """Keep a reply. Whoever has no need to wait for it may go on: it is kept before the next reservation."""
-        return self._order(SettleReply(request_id, question_key, status, body, read))
+    def settle(self, request_id: int, question_key: str, status: int, body: bytes, read: Read) -> None:
+        """Keep a reply: no later than with the next reservation, or when flush() returns."""
+        self._put(SettleReply(request_id, question_key, status, body, read), None)
+
+    async def flush(self) -> None:
+        """Wait until all orders are carried out. Raises what befell one that nobody waited for."""
+        if self._busy is not None:
+            await self._busy
+        self._raise_failure()
 
     async def refuse(self, request_id: int, kind: Kind) -> None:
         await self._order(Refuse(request_id, kind))
@@ -49,30 +58,66 @@ class GroupWriter:
 
     async def call(self, work: Callable[[], T]) -> T:
         """Do something else with the ledger, in its thread."""
+        async with self._turn:
+            return await self._in_thread(work)
+
+    async def _in_thread(self, work: Callable[[], T]) -> T:
         return await asyncio.get_running_loop().run_in_executor(self._thread, work)
 
-    def _order(self, order: Order) -> "asyncio.Future[Reservation | None]":
-        future = asyncio.get_running_loop().create_future()
-        self._pending.append((order, future))
+    def _order(self, order: Order) -> _Answer:
+        answer = asyncio.get_running_loop().create_future()
+        self._put(order, answer)
+        return answer
+
+    def _put(self, order: Order, answer: _Answer | None) -> None:
+        self._pending.append((order, answer))
         if self._busy is None:
             self._busy = asyncio.create_task(self._drain())
-        return future
 
     async def _drain(self) -> None:
         while self._pending:
             await asyncio.sleep(LINGER_S)
-            group, self._pending = self._pending, []
+            group: list[tuple[Order, _Answer | None]] = []
             try:
-                results = await self.call(partial(self._book.carry_out, [order for order, _ in group]))
+                async with self._turn, self._elsewhere(self._book.transaction()):
+                    group, self._pending = self._pending, []
+                    results = self._book.carry_out([order for order, _ in group])
             except Exception as error:  # noqa: BLE001 - whoever gave the order gets it
-                for _, future in group:
-                    if not future.done():
-                        future.set_exception(error)
+                self._fail(group or self._pending, error)
                 continue
-            for (_, future), result in zip(group, results, strict=True):
-                if not future.done():
-                    future.set_result(result)
+            for (_, answer), result in zip(group, results, strict=True):
+                if answer and not answer.done():
+                    answer.set_result(result)
         self._busy = None
+
+    def _fail(self, group: list[tuple[Order, _Answer | None]], error: Exception) -> None:
+        for _, answer in group:
+            if answer is None:
+                self._failure = error
+            elif not answer.done():
+                answer.set_exception(error)
+        if group is self._pending:  # the transaction could not even begin
+            self._pending = []
+
+    def _raise_failure(self) -> None:
+        failure, self._failure = self._failure, None
+        if failure is not None:
+            raise failure
+
+    @asynccontextmanager
+    async def _elsewhere(self, transaction: AbstractContextManager[None]) -> AsyncIterator[None]:
+        """Begin and commit in the ledger's thread: the one may wait for another process, the other for the disk.
+
+        What is done in between is quick, and quicker still in the thread of the event loop: two that share an
+        interpreter hold each other up.
+        """
+        await self._in_thread(transaction.__enter__)
+        try:
+            yield
+        except BaseException as error:
+            await self._in_thread(partial(transaction.__exit__, type(error), error, error.__traceback__))
+            raise
+        await self._in_thread(partial(transaction.__exit__, None, None, None))
 
     async def __aenter__(self) -> Self:
         return self

@@ -7,9 +7,10 @@ at any moment loses nothing that was paid for, but for what was in flight.
 import asyncio
 import json
 import random
+from collections import deque
 from collections.abc import Iterator
 from itertools import islice
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yellowtor.addresses.address import Address
 from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide
@@ -23,6 +24,7 @@ from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
+PAGE = 500  # so many questions are brought out of the ledger at a time
 PLACES = 5  # so often a request that is late for its place in the pace takes another
 
 
@@ -61,23 +63,22 @@ class Asker:
         self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
         self._connections = asyncio.Semaphore(service.parallel)
         self._no_more = False  # nothing else is to be reserved; what is, may leave
-        self._unconfirmed: set[asyncio.Future[Any]] = set()
+        self._ahead: deque[Question] = deque()  # brought out of the ledger, and not taken by a worker yet
+        self._bringing = asyncio.Lock()
         self._random = random.Random()
         self.result = AskResult()
 
     async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
         """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
         started = self._clock.boot()
-        queue: asyncio.Queue[Question | None] = asyncio.Queue(self._workers * 2)
         loop, whole = asyncio.get_running_loop(), asyncio.current_task()
         assert whole is not None
         stop.listen(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole))
         try:
             async with asyncio.TaskGroup() as group:
-                group.create_task(self._feed(questions, queue))
                 for _ in range(self._workers):
-                    group.create_task(self._work(queue))
-            await asyncio.gather(*self._unconfirmed)
+                    group.create_task(self._work(questions))
+            await self._writer.flush()
         except asyncio.CancelledError:
             if stop.times < 2:
                 raise
@@ -94,23 +95,17 @@ class Asker:
         if stop.times > 1:
             whole.cancel()
 
-    async def _feed(self, questions: Iterator[Question], queue: "asyncio.Queue[Question | None]") -> None:
-        """Bring the questions out of the ledger, a few ahead of the workers."""
-        while not self._no_more:
-            page = await self._writer.call(lambda: list(islice(questions, 200)))
-            if not page:
-                break
-            for question in page:
-                await queue.put(question)
-                if self._no_more:
-                    break
-        for _ in range(self._workers):
-            await queue.put(None)
+    async def _work(self, questions: Iterator[Question]) -> None:
+        while (question := await self._next(questions)) is not None:
+            await self._settle(question)
 
-    async def _work(self, queue: "asyncio.Queue[Question | None]") -> None:
-        while (question := await queue.get()) is not None:
-            if not self._no_more:
-                await self._settle(question)
+    async def _next(self, questions: Iterator[Question]) -> Question | None:
+        """The question that a worker is to take up; None when there is none, or none is to be asked."""
+        if not self._ahead:
+            async with self._bringing:
+                if not self._ahead and not self._no_more:
+                    self._ahead.extend(await self._writer.call(lambda: list(islice(questions, PAGE))))
+        return self._ahead.popleft() if self._ahead and not self._no_more else None
 
     async def _settle(self, question: Question) -> None:
         """Ask one question, as often as it takes and is allowed."""
@@ -147,7 +142,7 @@ class Asker:
 
     def _take(self, reply: Reply, attempt: int) -> _Taken:
         """What a reply means and what is to be done about it. If it ends the asking, nothing leaves after it."""
-        read = self._service.read(reply)
+        read = self._service.meaning(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         tries, now = self._service.tries, self._clock.now()
         decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
@@ -162,9 +157,7 @@ class Asker:
         """Do what was decided about a reply; True when the question is to be asked again."""
         reply, read, decision = taken
         if isinstance(decision, Settle):
-            kept = self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
-            self._unconfirmed.add(kept)
-            kept.add_done_callback(self._unconfirmed.discard)
+            self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
             self.result.settled += 1
             self._watch.advanced(1)
             return False

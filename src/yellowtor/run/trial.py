@@ -50,9 +50,10 @@ async def _ask(address: Address, question: str, service: Service, book: Book, cl
         await Gate(service.pace, clock).passed(reserved.send_at)
         reply = await service.send(service.request(address))
         assert reply is not None, "nothing held the request back"
-        read = service.read(reply)
+        read = service.meaning(reply)
         if read.kind.is_answer:
-            await writer.settle(reserved.request_id, question, reply.status, reply.body, read)
+            writer.settle(reserved.request_id, question, reply.status, reply.body, read)
+            await writer.flush()
         else:
             await writer.refuse(reserved.request_id, read.kind)
         return reply

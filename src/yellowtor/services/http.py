@@ -15,7 +15,7 @@ from yellowtor import __version__
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Read, read_reply
+from yellowtor.answers.reading import Read, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.services.description import Description
 from yellowtor.services.template import UrlTemplate
@@ -73,10 +73,14 @@ class HttpService:
             text = text.replace(mark, MASK)
         return text
 
-    def read(self, reply: Reply) -> Read:
+    def meaning(self, reply: Reply) -> Read:
+        """What a reply says, but for its candidates."""
         if reply.kind is not None:
             return Read(reply.kind, message=reply.trouble)
-        return self.read_kept(reply.status, reply.body)
+        return read_meaning(self._reading, reply.status, reply.body)
+
+    def read(self, reply: Reply) -> Read:
+        return Read(reply.kind, message=reply.trouble) if reply.kind else self.read_kept(reply.status, reply.body)
 
     def read_kept(self, status: int, body: bytes) -> Read:
         return read_reply(self._reading, status, body)
@@ -106,8 +110,7 @@ class HttpService:
                 body = await answer.content.read(LARGEST + 1)
                 while not answer.content.at_eof() and len(body) <= LARGEST:
                     body += await answer.content.read(LARGEST + 1 - len(body))
-                headers = {name.lower(): value for name, value in answer.headers.items()}
-                status = answer.status
+                status, headers = answer.status, answer.headers  # a mapping that any spelling of a name finds
         except _HeldBackError:
             return None
         except TimeoutError:
