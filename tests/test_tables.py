@@ -82,7 +82,7 @@ def test_text_of_the_service_never_becomes_a_formula(tmp_path):
     shutil.copy(DATA / "cabinets.xlsx", tmp_path / "in.xlsx")
     table = WorkbookTable(tmp_path / "in.xlsx", "Cabinets")
     texts = ["=1+1", "+4", "@a", '<b>&"\x07 x', "  two  "]
-    table.rewrite(tmp_path / "out.xlsx", ["New"], lambda batch: [[texts[i % 5]] for i, _ in enumerate(batch)])
+    table.rewrite(tmp_path / "out.xlsx", ["New"], lambda batch: [[texts[i % 5] for i, _ in enumerate(batch)]])
     written = next(WorkbookTable(tmp_path / "out.xlsx", "Cabinets").batches())
     assert [row[-1] for row in written[:5]] == ["=1+1", "+4", "@a", '<b>&" x', "  two  "]
     assert b"<f>1+1" not in members(tmp_path / "out.xlsx")[SHEET][0]
@@ -121,7 +121,7 @@ def test_what_is_read_and_written_back_unchanged_is_equal_cell_by_cell(tmp_path_
     path = tmp_path_factory.mktemp("csv") / "in.csv"
     with path.open("w", newline="", encoding="utf-8") as file:
         csv.writer(file).writerows([["a", "b", "c"], *rows])
-    DelimitedTable(path).rewrite(path, ["b", "d"], lambda batch: [[LEAVE, None]] * len(batch))
+    DelimitedTable(path).rewrite(path, ["b", "d"], lambda batch: [[LEAVE] * len(batch), [None] * len(batch)])
     with path.open(newline="", encoding="utf-8") as file:
         assert list(csv.reader(file)) == [["a", "b", "c", "d"], *[[*row, ""] for row in rows]]
 

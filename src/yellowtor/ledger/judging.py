@@ -10,7 +10,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.work import Answer, Judged, Unjudged
-from yellowtor.ledger.schema import candidates, job, reply, scanned, work
+from yellowtor.ledger.schema import candidates, job, new_written, reply, scanned, work
 from yellowtor.ledger.store import Store
 
 PAGE = 500
@@ -85,15 +85,19 @@ class JudgeBook:
         cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
         return list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
 
-    def note_written(self, rows: Sequence[tuple[str, str | None]], *, in_place: bool) -> None:
-        """Remember the coordinates (as written) that each record got; in place, the source holds them now."""
-        if not rows:
-            return
-        new: Any = bindparam("coordinates")
-        statement = update(work).where(work.c.job_id == self._job, work.c.key == bindparam("this"))
-        statement = statement.values(written=new, held=new) if in_place else statement.values(written=new)
+    def note_written(self, rows: Sequence[tuple[str, str]]) -> None:
+        """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
+        if rows:
+            with self._store.transaction() as connection:
+                connection.exec_driver_sql("INSERT INTO new_written (key, coordinates) VALUES (?, ?)", list(rows))
+
+    def keep_written(self, *, in_place: bool) -> None:
+        """The target is in its place: remember what was noted; in place, the source holds it now."""
+        new = new_written.c.coordinates
+        statement = update(work).where(work.c.job_id == self._job, work.c.key == new_written.c.key)
         with self._store.transaction() as connection:
-            connection.execute(statement, [{"this": key, "coordinates": text} for key, text in rows])
+            connection.execute(statement.values({"written": new, "held": new} if in_place else {"written": new}))
+            connection.execute(new_written.delete())
 
     def outcomes(self) -> dict[str, int]:
         """How many records of the scan ended in each outcome."""

@@ -133,4 +133,13 @@ open_question = Table(
     prefixes=["TEMPORARY"],
 )  # fmt: skip
 
-KEPT_TABLES = [t for t in metadata.sorted_tables if t not in (scanned, open_question)]
+# The coordinates that are new in the target; likewise, until the target has taken its place.
+new_written = Table(
+    "new_written", metadata,
+    Column("key", Text, primary_key=True),
+    Column("coordinates", Text, nullable=False),
+    prefixes=["TEMPORARY"], sqlite_with_rowid=False,
+)  # fmt: skip
+
+FLEETING = [scanned, open_question, new_written]
+KEPT_TABLES = [t for t in metadata.sorted_tables if t not in FLEETING]

@@ -14,7 +14,7 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlalchemy.pool import NullPool
 
 from yellowtor.errors import LedgerTrouble
-from yellowtor.ledger.schema import KEPT_TABLES, VERSION, metadata, open_question, scanned
+from yellowtor.ledger.schema import FLEETING, KEPT_TABLES, VERSION, metadata
 
 MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement
 PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-4000", "wal_autocheckpoint=4000")
@@ -58,7 +58,7 @@ class Store:
                 )
             metadata.create_all(self.connection, tables=KEPT_TABLES)
             self.connection.exec_driver_sql(f"PRAGMA user_version={VERSION}")
-        metadata.create_all(self.connection, tables=[scanned, open_question], checkfirst=False)
+        metadata.create_all(self.connection, tables=FLEETING, checkfirst=False)
 
     @contextmanager
     def transaction(self) -> Iterator[Connection]:

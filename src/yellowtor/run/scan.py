@@ -5,7 +5,7 @@ Records whose raw cells and coordinates are as they were last time never come ou
 
 import json
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any
@@ -79,6 +79,12 @@ def identity(key: str) -> str:
     return text.partition(".")[0] if "." in text and re.fullmatch(r"-?\d+\.0+", text) else text
 
 
+def identities(keys: Iterable[str]) -> list[str]:
+    """The identity of each of many keys."""
+    texts = list(map(str.strip, keys))
+    return list(map(identity, texts)) if "." in "".join(texts) else texts
+
+
 def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher) -> ScanResult:
     """Scan the whole source. Raises BadSource for a key that is empty or stands twice."""
     reader = RowReader(job, table)
@@ -87,7 +93,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher)
     new = changed = 0
     watch.phase("Reading")
     for batch in table.batches():
-        keys = [identity(reader.key(row)) for row in batch]
+        keys = identities(map(reader.key, batch))
         if not all(keys):
             raise _no_key(job, table, book.count() + keys.index("") + 1)
         scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]

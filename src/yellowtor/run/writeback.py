@@ -5,9 +5,8 @@ columns that the job names are touched.
 """
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +17,10 @@ from yellowtor.answers.position import written
 from yellowtor.answers.work import Answer
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
-from yellowtor.run.scan import RowReader, identity
+from yellowtor.run.scan import RowReader, identities
 
 FOR_MARKERS = frozenset(Answer._fields)
+UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]")
 
 
 @dataclass
@@ -38,12 +38,10 @@ class WriteBack:
     def __init__(self, job: Job, table: Table, book: JudgeBook, watch: Watcher, leave: object) -> None:
         self._job, self._table, self._book, self._watch, self._leave = job, table, book, watch, leave
         self._reader = RowReader(job, table)
-        self._rest = _taking([name for name in job.write.columns.mapped() if name not in {"latitude", "longitude"}])
-        self._places = job.write.columns.latitude is not None
-        self._texts = frozenset(job.write.columns.mapped())
+        self._names = list(job.write.columns.mapped())
+        self._texts = frozenset(self._names)
         self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
         self._position: int | None = None
-        self._written: list[tuple[str, str | None]] = []
         self.result = WriteResult()
 
     def write(self, to: Path, markers: MarkerFiles, *, scanned: str) -> WriteResult:
@@ -57,25 +55,29 @@ class WriteBack:
         columns = list(self._job.write.columns.mapped().values())
         with markers() as files:
             self._table.rewrite(to, columns, lambda batch: self._batch(batch, files))
-        self._book.note_written(self._written, in_place=self._job.write.in_place)
+        self._book.keep_written(in_place=self._job.write.in_place)
         return self.result
 
-    def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any] | None]:
+    def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any]]:
+        """The new cells of each of the job's columns for this batch."""
         answers = self._answers(batch, FOR_MARKERS if files else self._texts)
-        cells = [None if answer is None else self._cells(answer) for answer in answers]
         for file in files:
             for row, answer in zip(batch, answers, strict=True):
                 if answer is not None:
                     file.add(_marker(answer, self._reader.name(row)))
-        edited = cells.count(None)
-        self.result.edited += edited
-        self.result.written += len(cells) - edited
+        edited = [at for at, answer in enumerate(answers) if answer is None]
+        columns = self._columns([answer or UNKNOWN for answer in answers])
+        for at in edited:
+            for column in columns:
+                column[at] = self._leave
+        self.result.edited += len(edited)
+        self.result.written += len(batch) - len(edited)
         self._watch.advanced(len(batch))
-        return cells
+        return list(columns)
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
         """The answer for each row; None where its address is not the one that was asked about."""
-        keys = [identity(self._reader.key(row)) for row in batch]
+        keys = identities(map(self._reader.key, batch))
         if self._position is not None:
             in_order = self._book.answers_in_order(self._position, len(batch), wanted)
             self._position += len(batch)
@@ -88,35 +90,33 @@ class WriteBack:
             for row, answer in zip(batch, found, strict=True)
         ]
 
-    def _cells(self, answer: Answer) -> Sequence[Any]:
-        """What goes into the job's columns, in their order."""
-        return (*self._coordinates(answer), *self._rest(answer)) if self._places else self._rest(answer)
+    def _columns(self, answers: Sequence[Answer]) -> list[list[Any]]:
+        by_name = dict(zip(Answer._fields, map(list, zip(*answers, strict=True)), strict=True))
+        if "reasons" in self._names:
+            by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
+        if "latitude" in self._names:
+            sure = self._sure
+            points = [(a.lat, a.lon) if a.outcome in sure else self._unsure(a) for a in answers]
+            by_name["latitude"], by_name["longitude"] = map(list, zip(*points, strict=True))
+            self._note(answers)
+        return [by_name[name] for name in self._names]
 
-    def _coordinates(self, answer: Answer) -> tuple[Any, Any]:
-        """What goes into the coordinate columns: a point of ours, nothing, or no change."""
-        outcome, lat, lon = answer.outcome, answer.lat, answer.lon
-        if outcome in self._sure and lat is not None and lon is not None:
-            text = written(lat, lon)
-            if text != answer.written:
-                self._written.append((answer.key, text))
-            return lat, lon
-        if outcome == Outcome.KEPT.value:
-            return self._leave, self._leave
-        if answer.held is not None and answer.held != answer.written:
-            self.result.stale += outcome == Outcome.UNPLACED.value
-            return self._leave, self._leave
-        return None, None
+    def _unsure(self, answer: Answer) -> tuple[Any, Any]:
+        """What goes into the coordinate columns of a record that has no point: nothing, or no change."""
+        foreign = answer.held is not None and answer.held != answer.written
+        self.result.stale += foreign and answer.outcome == Outcome.UNPLACED.value
+        return (self._leave, self._leave) if foreign or answer.outcome == Outcome.KEPT.value else (None, None)
 
-
-def _taking(names: Sequence[str]) -> Callable[[Answer], Sequence[Any]]:
-    """How the cells of these parts are got from an answer."""
-    places = [Answer._fields.index(name) for name in names]
-    if len(places) > 1 and "reasons" not in names:
-        return itemgetter(*places)
-    reasons = Answer._fields.index("reasons")
-    return lambda answer: [
-        "; ".join(json.loads(answer.reasons)) if place == reasons else answer[place] for place in places
-    ]
+    def _note(self, answers: Sequence[Answer]) -> None:
+        """Have the ledger remember the coordinates that are new in the target."""
+        sure = self._sure
+        self._book.note_written(
+            [
+                (key, text)
+                for key, _, _, before, _, outcome, lat, lon, *_ in answers
+                if outcome in sure and lat is not None and lon is not None and (text := written(lat, lon)) != before
+            ]
+        )
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:

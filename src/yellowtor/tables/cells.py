@@ -15,7 +15,7 @@ class _Leave:
 
 LEAVE = _Leave()  # this cell is not to be touched
 NewCells = Sequence[Cell | _Leave]
-Answering = Callable[[Sequence[Row]], Sequence[NewCells | None]]
+Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 
 
 def as_text(value: object) -> str:

@@ -2,13 +2,12 @@
 
 import csv
 from collections.abc import Iterator, Sequence
-from functools import partial
-from itertools import islice
+from itertools import islice, repeat
 from pathlib import Path
 
 from yellowtor.errors import BadSource
 from yellowtor.files import fingerprint, written_aside
-from yellowtor.tables.cells import LEAVE, Answering, Cell, NewCells, Row
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row
 from yellowtor.tables.header import checked_header
 
 BATCH = 2_000
@@ -33,7 +32,8 @@ class DelimitedTable:
         while batch := list(islice(lines, BATCH)):
             if any(len(row) != len(self.header) for row in batch):
                 batch = [self._whole(row) for row in batch if row]
-            yield batch  # type: ignore[misc]
+            if batch:
+                yield batch  # type: ignore[misc]
 
     def _whole(self, row: list[str]) -> list[str]:
         if len(row) > len(self.header):
@@ -58,15 +58,19 @@ class DelimitedTable:
 
     def rewrite(self, to: Path, columns: Sequence[str], answering: Answering) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives."""
-        added = [name for name in columns if name not in self.header]
-        order = [*self.header, *added]
+        order = list(dict.fromkeys([*self.header, *columns]))
         places = [order.index(name) for name in columns]
-        blank = [""] * len(added)
         with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
             write = csv.writer(file, lineterminator=self._line_end)
             write.writerow(order)
             for batch in self.batches():
-                write.writerows(map(partial(_line, places, blank), batch, answering(batch)))
+                cells: list[NewCells] = [
+                    *zip(*batch, strict=True),
+                    *repeat([""] * len(batch), len(order) - len(self.header)),
+                ]
+                for place, new in zip(places, answering(batch), strict=True):
+                    cells[place] = _new(cells[place], new)
+                write.writerows(zip(*cells, strict=True))
 
     def fingerprint(self) -> str:
         return fingerprint(self.path)
@@ -77,11 +81,8 @@ class DelimitedTable:
         return ""
 
 
-def _line(places: Sequence[int], blank: Sequence[str], row: Row, cells: NewCells | None) -> list[Cell]:
-    """A row with its new cells; a text that a spreadsheet would take for a formula gets an apostrophe first."""
-    line: list[Cell] = [*row, *blank]
-    for place, cell in zip(places, cells or (), strict=False):
-        if cell is not LEAVE:
-            risky = cell.__class__ is str and cell[:1] in FORMULA
-            line[place] = f"'{cell}" if risky else cell  # type: ignore[assignment]
-    return line
+def _new(old: NewCells, new: NewCells) -> NewCells:
+    """A column's new cells; a text that a spreadsheet would take for a formula gets an apostrophe first."""
+    if any(cell.__class__ is str for cell in new):
+        new = [f"'{cell}" if cell.__class__ is str and cell[:1] in FORMULA else cell for cell in new]
+    return [before if cell is LEAVE else cell for before, cell in zip(old, new, strict=True)] if LEAVE in new else new

@@ -80,8 +80,8 @@ class WorkbookTable:
         places = [self._first_column + order.index(name) for name in columns]
         edits: list[Edit] = []
         for batch in self._numbered():
-            answers = answering([row for _, row in batch])
-            edits += [Edit(n, cells) for (n, _), cells in zip(batch, answers, strict=True) if cells is not None]
+            new_cells = zip(*answering([row for _, row in batch]), strict=True)
+            edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
         new = {self._first_column + order.index(name): name for name in added}
         splice_workbook(self.path, to, self.sheet, Splice(self._first_row + 1, places, new, edits))
 
