@@ -2,6 +2,7 @@
 
 import csv
 from collections.abc import Iterator, Sequence
+from io import StringIO
 from itertools import islice, repeat
 from pathlib import Path
 
@@ -30,7 +31,7 @@ class DelimitedTable:
         lines = self._lines()
         next(lines, None)
         while batch := list(islice(lines, BATCH)):
-            if any(len(row) != len(self.header) for row in batch):
+            if set(map(len, batch)) != {len(self.header)}:
                 batch = [self._whole(row) for row in batch if row]
             if batch:
                 yield batch  # type: ignore[misc]
@@ -61,8 +62,7 @@ class DelimitedTable:
         order = list(dict.fromkeys([*self.header, *columns]))
         places = [order.index(name) for name in columns]
         with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
-            write = csv.writer(file, lineterminator=self._line_end)
-            write.writerow(order)
+            csv.writer(file, lineterminator=self._line_end).writerow(order)
             for batch in self.batches():
                 cells: list[NewCells] = [
                     *zip(*batch, strict=True),
@@ -70,7 +70,9 @@ class DelimitedTable:
                 ]
                 for place, new in zip(places, answering(batch), strict=True):
                     cells[place] = _new(cells[place], new)
-                write.writerows(zip(*cells, strict=True))
+                text = StringIO(newline="")  # a file would encode each line for itself
+                csv.writer(text, lineterminator=self._line_end).writerows(zip(*cells, strict=True))
+                file.write(text.getvalue())
 
     def fingerprint(self) -> str:
         return fingerprint(self.path)
@@ -83,6 +85,5 @@ class DelimitedTable:
 
 def _new(old: NewCells, new: NewCells) -> NewCells:
     """A column's new cells; a text that a spreadsheet would take for a formula gets an apostrophe first."""
-    if any(cell.__class__ is str for cell in new):
-        new = [f"'{cell}" if cell.__class__ is str and cell[:1] in FORMULA else cell for cell in new]
-    return [before if cell is LEAVE else cell for before, cell in zip(old, new, strict=True)] if LEAVE in new else new
+    safe = [f"'{cell}" if cell.__class__ is str and cell[:1] in FORMULA else cell for cell in new]
+    return [before if cell is LEAVE else cell for before, cell in zip(old, safe, strict=True)] if LEAVE in new else safe
