@@ -212,4 +212,20 @@ def test_who_waits_at_the_gate_is_turned_away_when_it_closes():
             door.stopped.set()
             return await asyncio.gather(*waiting)
 
-    assert asyncio.run(whole()) == [False, False]
+    assert asyncio.run(whole()) == [0, False]
+
+
+@pytest.mark.parametrize(("held_up", "more"), [(0.03, 0.03), (0.3, 0.0)])
+def test_after_a_request_that_was_held_up_the_one_a_second_later_waits_as_long(held_up, more):
+    """Unless it took so long that the service must have been thinking."""
+
+    async def whole():
+        async with gate(10) as door:
+            usual = [await door.passed(0.0) for _ in range(10)]
+            for left in usual[1:]:
+                door.heard(left)
+            await asyncio.sleep(held_up)
+            door.heard(usual[0])
+            return await door.passed(0.0) - usual[0]
+
+    assert asyncio.run(whole()) == pytest.approx(1.005 + more, abs=0.02)

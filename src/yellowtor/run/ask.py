@@ -37,20 +37,23 @@ class _Taken(NamedTuple):
 
 
 class _Leaving:
-    """One request at the door. Called, it waits for its place in the pace; False when it must not leave."""
+    """One request at the door. Called, it waits for its place in the pace; False when it must not leave.
+
+    left_at is the instant at which it left (seconds of the boot clock); 0 when it did not.
+    """
 
     def __init__(self, gate: Gate, writer: Writer, reserved: Reserved) -> None:
         self._gate, self._writer, self._reserved = gate, writer, reserved
-        self.left = False
+        self.left_at = 0.0
 
     async def __call__(self) -> bool:
         for chance in range(1, PLACES + 1):
-            may = await self._gate.passed(self._reserved.send_at, late_or_not=chance == PLACES)
-            if may is not None:
-                self.left = may
+            left_at = await self._gate.passed(self._reserved.send_at, late_or_not=chance == PLACES)
+            if left_at is not None:
+                self.left_at = left_at
                 break
             self._reserved = await self._writer.postpone(self._reserved.request_id)
-        return self.left
+        return self.left_at > 0
 
 
 class Asker:
@@ -133,9 +136,11 @@ class Asker:
             leave = _Leaving(self._gate, self._writer, reserved)
             async with self._connections:
                 reply = await self._service.send(self._service.request(address), leave)
+                if leave.left_at:
+                    self._gate.heard(leave.left_at)
                 taken = self._take(reply, attempt) if reply else None
-            self.result.sent += leave.left
-            self._watch.sent(leave.left)
+            self.result.sent += leave.left_at > 0
+            self._watch.sent(leave.left_at > 0)
         if taken is None:
             await self._writer.release(reserved.request_id)
         return taken

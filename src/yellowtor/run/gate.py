@@ -1,15 +1,18 @@
 """The last door before a request leaves: not before its reserved instant, and never too many in a second.
 
 The ledger spaces the reservations; this door also holds when the process was late for one and would
-send the next on its heels.
+send the next on its heels, and when a request was held up on its way.
 """
 
 import asyncio
 import math
 from collections import deque
+from statistics import median_low
 
 from yellowtor.allowance.pace import SLACK_S, Pace
 from yellowtor.run.ports import Clock
+
+HELD_UP_S = 0.05  # a way that takes so much longer than usual; beyond that, the service is thinking
 
 
 class Gate:
@@ -21,6 +24,7 @@ class Gate:
         most = math.ceil(rate) if rate else 0  # so many in most / rate seconds: a second where the rate is whole
         self._sent: deque[float] = deque(maxlen=most)
         self._span = most / rate + SLACK_S / 2 if rate else 0.0
+        self._took: deque[float] = deque([math.inf], maxlen=51)  # seconds from leaving to the reply, lately
         self._closed_until = 0.0
         self.stopped = asyncio.Event()
 
@@ -33,8 +37,8 @@ class Gate:
         ahead = max(instant, self._closed_until) - self._clock.boot()
         return not self.stopped.is_set() and (ahead <= 0 or not await self.wait(ahead))
 
-    async def passed(self, send_at: float, *, late_or_not: bool = True) -> bool | None:
-        """Wait until the request may leave; False when it must not leave at all.
+    async def passed(self, send_at: float, *, late_or_not: bool = True) -> float | None:
+        """Wait until the request may leave, and give the instant; 0 when it must not leave at all.
 
         None when it comes so late for its place that the next, which may be another process's, could be on
         its heels: it has to take another place. With late_or_not it leaves all the same.
@@ -42,14 +46,28 @@ class Gate:
         while not self.stopped.is_set():
             now = self._clock.boot()
             full = len(self._sent) == self._sent.maxlen and self._sent
-            due = max(send_at, self._closed_until, self._sent[0] + self._span if full else 0.0)
+            place = max(send_at, self._sent[0] + self._span if full else 0.0)
+            due = max(place, self._closed_until)
             if due <= now:
-                if not late_or_not and self._sent.maxlen and now - send_at > SLACK_S:
+                if not late_or_not and self._sent.maxlen and now - place > SLACK_S:
                     return None
                 self._sent.append(now)
-                return True
+                return now
             await self.wait(due - now)
-        return False
+        return 0.0
+
+    def heard(self, left_at: float) -> None:
+        """The reply to what left then is here. If that took longer than usual, the request may have been held up.
+
+        By the service's clock it came so much later, and the one that leaves a second after it too soon.
+        """
+        if not self._sent.maxlen:
+            return
+        took = self._clock.boot() - left_at
+        late = took - median_low(self._took)
+        self._took.append(took)
+        if 0 < late <= HELD_UP_S and left_at in self._sent:
+            self._sent[self._sent.index(left_at)] = left_at + late
 
     async def wait(self, seconds: float) -> bool:
         """Sleep, or until stopped; True when it is stopped."""
