@@ -12,6 +12,7 @@ from pathlib import Path
 
 from yellowtor.cli.main import main
 from yellowtor.ledger.requests import RequestBook
+from yellowtor.ledger.scanning import ScanBook
 from yellowtor.services.http import HttpService
 
 
@@ -47,6 +48,7 @@ def sabotage(owner, name, nth, *, before):
 
 
 POINTS = {
+    "in the scan": (ScanBook, "put_work", False),
     "reserved, not sent": (HttpService, "send", True),
     "replied, not committed": (HttpService, "send", False),
     "in the commit": (RequestBook, "_close", False),

@@ -65,6 +65,19 @@ def test_killed_at_any_moment_the_next_run_ends_the_job_and_pays_for_nothing_twi
     assert not list(job.folder.glob(".*.new"))
 
 
+def test_killed_in_the_scan_of_a_changed_source_that_then_is_changed_back_it_knows_the_source_anew(small):
+    job = small(real_addresses(5))
+    job.run("run", "job.toml")
+    before, written = job.path("records.csv").read_bytes(), job.path("placed.csv").read_bytes()
+    job.path("records.csv").write_bytes(before.replace(b"R0,", b"R9,").replace(b"R1,", b"R1,1"))
+    job.start("in the scan", 1, "run", "job.toml", program=SABOTEUR).communicate(timeout=60)
+    job.path("records.csv").write_bytes(before)
+    summary = job.summary()
+    assert summary["requests"]["sent"] == 0
+    assert summary["scan"]["changed"] == 1, "the kill came when the change was in the ledger"
+    assert job.path("placed.csv").read_bytes() == written
+
+
 def test_interrupted_it_writes_what_is_settled_and_the_next_run_goes_on(example):
     job = example(paced=True)
     running = job.start("run", "job.toml")

@@ -11,7 +11,7 @@ from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.work import Known, Question, Work
-from yellowtor.ledger.schema import job, open_question, reply, scanned, work
+from yellowtor.ledger.schema import job, last_order, last_scan, open_question, reply, scanned, work
 from yellowtor.ledger.store import Store
 
 PAGE = 1_000
@@ -34,6 +34,27 @@ class ScanBook:
     def put_composed_by(self, digest: str) -> None:
         with self._store.transaction() as connection:
             connection.execute(update(job).where(job.c.id == self._job).values(composed_by=digest))
+
+    def recall(self, source: str) -> bool:
+        """Take the last scan for this one, if it was of the same source; else forget it, for the work will change."""
+        mine = last_scan.c.job_id == self._job
+        order = select(last_order.c.n, last_order.c.key, literal("")).where(last_order.c.job_id == self._job)
+        with self._store.transaction() as connection:
+            if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
+                connection.execute(last_scan.delete().where(mine))
+                connection.execute(last_order.delete().where(last_order.c.job_id == self._job))
+                return False
+            columns = ["n", "key", "raw_hash"]
+            self._count = connection.execute(insert(scanned).from_select(columns, order.order_by("n"))).rowcount
+        return True
+
+    def keep(self, source: str) -> None:
+        """Keep this scan, whole as it is, for the next run over the same source."""
+        columns = ["job_id", "n", "key"]
+        order = select(literal(self._job), scanned.c.n, scanned.c.key).order_by(scanned.c.n)
+        with self._store.transaction() as connection:
+            connection.execute(insert(last_order).from_select(columns, order))
+            connection.execute(insert(last_scan).values(job_id=self._job, source=source))
 
     def note(
         self, batch: Sequence[tuple[str, str, str | None]], *, all_of_them: bool

@@ -113,6 +113,20 @@ work = Table(
 )  # fmt: skip
 Index("work_question", work.c.job_id, work.c.question_key)
 
+# What the source held at the end of the last scan, in its order: valid while the source is the same.
+last_scan = Table(
+    "last_scan", metadata,
+    Column("job_id", Integer, primary_key=True),
+    Column("source", Text, nullable=False),
+)  # fmt: skip
+last_order = Table(
+    "last_order", metadata,
+    Column("job_id", Integer, primary_key=True),
+    Column("n", Integer, primary_key=True),
+    Column("key", Text, nullable=False),
+    sqlite_with_rowid=False,
+)  # fmt: skip
+
 # What the source held in this run, in its order; lives as long as the connection.
 scanned = Table(
     "scanned", metadata,

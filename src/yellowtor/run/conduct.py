@@ -64,7 +64,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
     source = parts.table.fingerprint()
-    scanned = scan(job, parts.table, service.asking, book.scanning, watch)
+    scanned = scan(job, parts.table, service.asking, book.scanning, watch, source)
     plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
     context = frozenset(part for part, text in job.address.fixed if text)
     judging = Judging(service, job.judge.thresholds(), context)
