@@ -73,11 +73,12 @@ print(worst)
 
 
 @contextmanager
-def judging_pace(service, rate):
+def judging_pace(service, rate, *, believed=0.04):
     """While the body runs, watch how late this machine wakes a process up; then hold the arrivals to the rate.
 
-    On a machine with time to spare the law is exact. On a busy one a request can be late by several times that,
-    whoever sent it, and the next not; then it takes a grosser breach to be told from the noise.
+    The law is exact as long as nothing is held up for longer than one process can learn of (50 ms). What several
+    processes that share an account can't tell each other is less: for them, believe a machine only up to 10 ms.
+    Beyond, it takes a grosser breach to be told from the noise.
     """
     lower = lambda: os.nice(5)  # noqa: E731
     probe = subprocess.Popen([sys.executable, "-c", PROBE], stdin=-1, stdout=-1, text=True, preexec_fn=lower)
@@ -91,8 +92,8 @@ def judging_pace(service, rate):
     arrivals = service.arrivals()
     spans = [later - first for first, later in zip(arrivals, arrivals[rate:], strict=False)]
     assert spans, "enough came to tell"
-    print(f"least span {min(spans):.4f} s, jitter {jitter:.4f} s")
-    assert min(spans) >= (1.0 if jitter < 0.01 else 0.9), f"{rate + 1} in {min(spans):.4f} s; jitter {jitter:.4f} s"
+    least = f"{rate + 1} in {min(spans):.4f} s; jitter {jitter:.4f} s"
+    assert min(spans) >= (1.0 if jitter < believed else 0.9), least
 
 
 class Example:

@@ -138,7 +138,7 @@ def test_the_pace_is_held_by_the_services_own_clock(example):
     job = example(paced=True)
     with judging_pace(job.service, 40):
         summary = job.summary()
-    assert summary["requests"]["seconds"] <= 2 * summary["requests"]["sent"] / 40, "and used"
+    assert summary["requests"]["seconds"] <= 1.5 * summary["requests"]["sent"] / 40, "and used"
 
 
 def test_a_days_allowance_is_never_passed_and_the_rest_waits(small):
