@@ -1,6 +1,9 @@
 """Writing back never damages a table: packages compared member by member, cells compared one by one."""
 
 import csv
+import gzip
+import json
+import re
 import shutil
 import subprocess
 import zipfile
@@ -113,17 +116,81 @@ def test_sheets_of_other_producers_are_spliced_too():
             splice(plain.format(bad), edits=[Edit(1, [1.0])])
 
 
-CELL = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\x00\r\n\ufeff"), max_size=8)
+CELL = st.text(st.sampled_from("aZ09 ,;|\t\"'=.-\nØé€ß"), max_size=6)
+STYLES = {"delimiter": ",;\t|", "lineterminator": ["\n", "\r\n"], "quoting": [csv.QUOTE_MINIMAL, csv.QUOTE_ALL]}
 
 
-@given(st.lists(st.lists(CELL, min_size=3, max_size=3), min_size=1, max_size=8))
-def test_what_is_read_and_written_back_unchanged_is_equal_cell_by_cell(tmp_path_factory, rows):
-    path = tmp_path_factory.mktemp("csv") / "in.csv"
-    with path.open("w", newline="", encoding="utf-8") as file:
-        csv.writer(file).writerows([["a", "b", "c"], *rows])
-    DelimitedTable(path).rewrite(path, ["b", "d"], lambda batch: [[LEAVE] * len(batch), [None] * len(batch)])
-    with path.open(newline="", encoding="utf-8") as file:
-        assert list(csv.reader(file)) == [["a", "b", "c", "d"], *[[*row, ""] for row in rows]]
+@given(
+    st.lists(st.lists(CELL, min_size=3, max_size=3), min_size=1, max_size=8),
+    st.fixed_dictionaries({name: st.sampled_from(values) for name, values in STYLES.items()}),
+    st.sampled_from(["utf-8", "utf-8-sig", "cp1252", "utf-16"]), st.booleans(),
+)  # fmt: skip
+def test_text_that_is_written_back_unchanged_is_the_same_byte_for_byte(tmp_path_factory, rows, style, encoding, packed):
+    path = tmp_path_factory.mktemp("csv") / ("in.csv.gz" if packed else "in.csv")
+    opened = gzip.open if packed else open
+    with opened(path, "wt", newline="", encoding=encoding) as file:
+        csv.writer(file, **style).writerows([["a", "b", "c"], *rows])
+    with opened(path, "rb") as file:
+        before = file.read()
+    DelimitedTable(path).rewrite(path, ["b"], lambda batch: [[LEAVE] * len(batch)])
+    with opened(path, "rb") as file:
+        assert file.read() == before
+    DelimitedTable(path).rewrite(path, ["d"], lambda batch: [[None] * len(batch)])
+    with opened(path, "rt", newline="", encoding=encoding) as file:
+        assert list(csv.reader(file, delimiter=style["delimiter"])) == [["a", "b", "c", "d"], *[[*r, ""] for r in rows]]
+
+
+@pytest.mark.parametrize(
+    ("encoding", "text"),
+    [
+        ("cp1252", "Id,Name\n1,Ørlvík\n2,Møllegade\n3,ÅÄÖ\n"), ("cp1250", "Id;Name\n1;Łęczna\n2;Górna\n"),
+        ("cp1251", "Id;Имя\n1;улица Мира 5\n"), ("utf-16", "Id\tName\n1\tŁęczna\n"), ("utf-8", "Id\n日本\n"),
+    ],
+)  # fmt: skip
+def test_an_encoding_is_found_from_what_looks_like_words(tmp_path, encoding, text):
+    (tmp_path / "in.csv").write_bytes(text.encode(encoding))
+    table = DelimitedTable(tmp_path / "in.csv")
+    rows = [table.header, *next(table.batches())]
+    assert rows == [re.split("[,;\t]", line) for line in text.splitlines()]
+    assert any(encoding in remark for remark in table.remarks) == (encoding != "utf-8")
+    assert any("such as" in remark for remark in table.remarks) == encoding.startswith("cp")
+
+
+def test_an_export_with_semicolons_and_decimal_commas_keeps_its_style_and_its_own_coordinates(small):
+    job = small([])
+    rows = [f'R{i};"{street}";{town};{postcode}' for i, (_, street, town, postcode) in enumerate(real_addresses(3))]
+    text = "Id;Street;Town;Postcode;Latitude;Longitude\r\n" + "\r\n".join(
+        f"{row};{where}" for row, where in zip(rows, ["47,5;-28,25", ";", "0,0;0,0"], strict=True)
+    )
+    job.path("records.csv").write_bytes(f"{text}\r\n".encode("cp1252"))
+    ran = job.run("run", "job.toml", "--json")
+    assert "read as cp1252 (such as" in ran.stderr
+    assert "under [records.text]), fields parted by semicolons, with decimal commas" in ran.stderr
+    summary = json.loads(ran.stdout)
+    assert summary["outcomes"]["kept"] == 1
+    assert summary["requests"]["sent"] == 2
+    first, second, *_ = job.path("placed.csv").read_bytes().decode("cp1252").split("\r\n")[1:]
+    assert first.startswith(f"{rows[0]};47,5;-28,25;kept;;;")
+    assert re.fullmatch(re.escape(rows[1]) + r";4\d,\d+;-2\d,\d+;placed;0,\d+;building;[^;\"]+", second)
+
+
+@pytest.mark.parametrize(
+    ("content", "told", "message"),
+    [
+        (b'Id,Street,Town,Postcode\n1,a,b,c\n2,"x\ny",b,c,d,e\n', "", "line 4: 6 fields under a header of 4"),
+        (b'Id,Street,Town,Postcode\n1,a,b,c\n2,"x\n', "", "line 3: unexpected end of data"),
+        (b"Id,Street,Town,Postcode\n1,a,b,c\n2,\xd8,b,c\n", 'encoding = "utf-8"', "can't be read as utf-8"),
+        (b"Id,Street,Town,Postcode\n1,a,b,c\n", 'encoding = "utf-9"', "there is no encoding 'utf-9'"),
+        (b"Id,Street,Town,Postcode\n1,a,b,c\n", 'delimiter = ";"', "has no column 'Id'"),
+    ],
+)
+def test_text_that_cannot_be_read_is_told_with_its_line(small, content, told, message):
+    job = small([])
+    job.edit("job.toml", ('key = "Id"', f'key = "Id"\ntext = {{ {told} }}'))
+    job.path("records.csv").write_bytes(content)
+    assert message in job.run("run", "job.toml", code=None).stderr
+    assert job.service.requests == 0
+    assert not job.path("placed.csv").exists()
 
 
 def test_a_record_edited_between_reading_and_writing_is_left_alone_and_counted(small):

@@ -18,7 +18,7 @@ from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome, Thresholds
 from yellowtor.cli import report
-from yellowtor.cli.console import Progress, stderr, stdout, write_out
+from yellowtor.cli.console import Progress, note, stderr, stdout, write_out
 from yellowtor.cli.wiring import CLOCK, job_parts, load_service, service_book
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
@@ -86,7 +86,7 @@ def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger
         raise BadJob("The address is empty. Nothing was sent.")
     service, remarks = load_service(path)
     for remark in remarks:
-        stderr().print(f"note: {remark}", style="yellow")
+        note(stderr(), remark)
     with service_book(service, path, ledger, "everything" if anew else "nothing") as book:
         trial = try_address(address, service, book, CLOCK, Thresholds(tolerance_m, 0.8), anew=anew)
     report.show_trial(stdout(), trial)

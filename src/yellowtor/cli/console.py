@@ -18,17 +18,22 @@ EVERY_S = 3.0  # between two plain lines where standard error is no terminal
 
 
 def stdout() -> Console:
-    return Console(highlight=False, soft_wrap=True)
+    return Console(highlight=False, markup=False, soft_wrap=True)
 
 
 def stderr() -> Console:
-    return Console(stderr=True, highlight=False)
+    return Console(stderr=True, highlight=False, markup=False)
 
 
 def mark(outcome: Outcome) -> Text:
     """An outcome with its sign, in its colour."""
     style = MARKS[outcome.value]
     return Text(f"{style.sign} {outcome.value}", style.style)
+
+
+def note(console: Console, text: str) -> None:
+    """A remark about what was found or assumed."""
+    console.print(f"note: {text}", style="yellow", soft_wrap=True)
 
 
 class Progress:
@@ -58,7 +63,7 @@ class Progress:
         self._sent += count
 
     def remark(self, text: str) -> None:
-        self._console.print(f"note: {text}", style="yellow", soft_wrap=True)
+        note(self._console, text)
 
     def _plain(self) -> None:
         if self._live or time.monotonic() - self._told < EVERY_S:

@@ -159,9 +159,9 @@ def show_trial(console: Console, trial: "Trial") -> None:
     console.print(_body(trial.reply.body))
     _title(console, "Read", f"candidates: {len(trial.read.candidates)}")
     if trial.read.message:
-        console.print(f"The service says: {trial.read.message}", markup=False)
+        console.print(f"The service says: {trial.read.message}")
     for remark in trial.read.remarks:
-        console.print(f"note: {remark}", markup=False)
+        console.print(f"note: {remark}")
     if trial.read.candidates:
         console.print(_candidates(trial))
     judgement = trial.judgement
@@ -169,7 +169,7 @@ def show_trial(console: Console, trial: "Trial") -> None:
     _title(console, "Confidence", f"{sure.value:.2f} ({sure.basis})" if sure else "none")
     console.print(mark(judgement.outcome))
     for reason in judgement.reasons:
-        console.print(f"  · {reason}", markup=False)
+        console.print(f"  · {reason}")
 
 
 def _title(console: Console, title: str, aside: str) -> None:

@@ -13,7 +13,7 @@ from yellowtor.ledger.book import open_book
 from yellowtor.ledger.requests import AccountTerms, Again
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.conduct import Parts
-from yellowtor.run.job import Job
+from yellowtor.run.job import Job, Records
 from yellowtor.run.ports import Book, MarkerFile, Table
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
@@ -21,8 +21,10 @@ from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.dialect import Told
 
 CLOCK = SystemClock()
+TEXT = (".csv", ".tsv", ".tab", ".txt")
 
 
 def user_ledger() -> Path:
@@ -55,7 +57,7 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
     folder = path.absolute().parent
     service, remarks = load_service(folder / job.ask.service, job.ask.language)
     source = folder / job.records.file
-    table = open_table(source, job.records.sheet)
+    table = open_table(source, job.records)
     to = source if job.write.in_place else folder / (job.write.to or "")
     if not job.write.in_place and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
@@ -72,19 +74,20 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
     again: Again = "failed" if again_failed else "nothing"
     with open_book(ledger, path.resolve(), CLOCK, terms(service), again=again) as book:
         markers = partial(_marker_files, job, folder, service.attribution, under)
-        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files)), remarks
+        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files)), [*remarks, *table.remarks]
 
 
-def open_table(path: Path, sheet: str | None) -> Table:
+def open_table(path: Path, records: Records) -> Table:
     """The table in this file, by its name's ending."""
-    kind = path.suffix.lower()
-    if kind == ".csv":
-        return DelimitedTable(path)
+    kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
+    if kind in TEXT:
+        return DelimitedTable(path, Told(**dict(records.text)))
     if kind in {".xlsx", ".xlsm"}:
         from yellowtor.tables.workbook import WorkbookTable
 
-        return WorkbookTable(path, sheet)
-    raise BadJob(f"records.file = {path.name!r}: a table is a file .xlsx, .xlsm or .csv. Nothing was sent.")
+        return WorkbookTable(path, records.sheet)
+    known = ", ".join([".xlsx", ".xlsm", *TEXT])
+    raise BadJob(f"records.file = {path.name!r}: a table is a file {known} (text also .gz). Nothing was sent.")
 
 
 @contextmanager

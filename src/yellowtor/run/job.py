@@ -3,6 +3,7 @@
 The models here are the language; docs/job-file.md is made from them.
 """
 
+import codecs
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -16,11 +17,34 @@ from yellowtor.settings import Settings
 Column = Annotated[str, Field(min_length=1)]
 
 
+class TextFile(Settings):
+    """Needed only where what was found is wrong: a run says what it found."""
+
+    encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
+    delimiter: str | None = Field(None, min_length=1, max_length=1, description="What parts the fields.")
+    quote: str | None = Field(None, min_length=1, max_length=1, description="What fields are quoted by.")
+    decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, encoding: str | None) -> str | None:
+        if encoding is None:
+            return None
+        try:
+            return codecs.lookup(encoding).name
+        except LookupError as error:
+            raise ValueError(f"there is no encoding {encoding!r}") from error
+
+
 class Records(Settings):
-    file: Path = Field(description="The workbook (.xlsx, .xlsm) or comma-separated file (.csv), from the job's folder.")
+    file: Path = Field(
+        description="The workbook (.xlsx, .xlsm) or delimited text (.csv, .tsv, .txt, each also .gz), from the "
+        "job's folder."
+    )
     sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
     key: Column = Field(description="The column that tells records apart.")
     name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
+    text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
 
 
 class Fixed(Settings):

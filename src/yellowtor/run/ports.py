@@ -31,10 +31,15 @@ class Clock(Protocol):
 
 
 class Table(Protocol):
-    """A source of records that answers can be written back to."""
+    """A source of records that answers can be written back to. `remarks` say how it was understood."""
 
     path: Path
     header: list[str]
+
+    @property
+    def decimal(self) -> str: ...
+    @property
+    def remarks(self) -> Sequence[str]: ...
 
     def batches(self) -> Iterator[list[Row]]: ...
     def rewrite(self, to: Path, columns: Sequence[str], answering: Answering) -> None: ...

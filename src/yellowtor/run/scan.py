@@ -52,6 +52,7 @@ class RowReader:
         )
         lat, lon = job.write.columns.latitude, job.write.columns.longitude
         self._held = (at[lat], at[lon]) if lat in at and lon in at else None
+        self._decimal = table.decimal
 
     def name(self, row: Row) -> str:
         return row[self._name].strip() if self._name is not None else ""
@@ -66,6 +67,8 @@ class RowReader:
         lat, lon = row[self._held[0]], row[self._held[1]]
         if not lat or not lon:
             return None
+        if self._decimal != ".":
+            lat, lon = lat.replace(self._decimal, "."), lon.replace(self._decimal, ".")
         try:
             position = Position(float(lat), float(lon))
         except ValueError:

@@ -23,6 +23,9 @@ OLE = bytes.fromhex("d0cf11e0a1b11ae1")  # the compound file that wraps an encry
 class WorkbookTable:
     """One sheet with a header in its first row. Raises BadSource for whatever is wrong with it."""
 
+    decimal = "."  # of numbers that are kept as text
+    remarks: Sequence[str] = ()
+
     def __init__(self, path: Path, sheet: str | None) -> None:
         self.path = path
         _check_file(path)
