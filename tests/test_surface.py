@@ -53,7 +53,7 @@ def test_every_error_has_an_exit_code_that_is_documented():
     ("file", "old", "new", "told"),
     [
         ("job.toml", 'key = "Id"', 'kee = "Id"', "job.toml, line 7: records.kee is not a key that is known here (known: file,"),
-        ("job.toml", 'key = "Id"\n', "", "records.key is missing"),
+        ("job.toml", 'key = "Id"\n', "", "records: key is missing"),
         ("job.toml", "tolerance_m = 50", "tolerance_m = -5", "judge.tolerance_m = -5: input should be greater than 0"),
         ("job.toml", "tolerance_m = 50", 'tolerance_m = "wide"', "judge.tolerance_m = 'wide'"),
         ("job.toml", "area = [-29.6,", "area = [", "area takes four numbers"),

@@ -181,7 +181,7 @@ def test_an_export_with_semicolons_and_decimal_commas_keeps_its_style_and_its_ow
         (b'Id,Street,Town,Postcode\n1,a,b,c\n2,"x\n', "", "line 3: unexpected end of data"),
         (b"Id,Street,Town,Postcode\n1,a,b,c\n2,\xd8,b,c\n", 'encoding = "utf-8"', "can't be read as utf-8"),
         (b"Id,Street,Town,Postcode\n1,a,b,c\n", 'encoding = "utf-9"', "there is no encoding 'utf-9'"),
-        (b"Id,Street,Town,Postcode\n1,a,b,c\n", 'delimiter = ";"', "has no column 'Id'"),
+        (b"Id,Street,Town,Postcode\n1,a,b,c\n", 'delimiter = "\\t"', "has no column 'Id'"),
     ],
 )
 def test_text_that_cannot_be_read_is_told_with_its_line(small, content, told, message):

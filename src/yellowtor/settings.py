@@ -54,7 +54,8 @@ def _say(mistake: Any, model: type[BaseModel]) -> str:
     if mistake["type"] == "missing":
         return f"{key} is missing"
     rule = mistake["msg"].removeprefix("Value error, ")
-    return f"{key} = {mistake['input']!r}: {rule[0].lower() + rule[1:]}"
+    value = "" if isinstance(mistake["input"], dict) else f" = {mistake['input']!r}"
+    return f"{key}{value}: {rule[0].lower() + rule[1:]}"
 
 
 def _known_keys(model: type[BaseModel], place: tuple[Any, ...]) -> list[str]:

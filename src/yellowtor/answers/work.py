@@ -9,7 +9,8 @@ from yellowtor.answers.kinds import Kind
 class Known(NamedTuple):
     """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
 
-    `held` are the source's own coordinates as they would be written, or None.
+    `held` are the source's own coordinates as they would be written, or None; `written` are ours as they were
+    written last, `answered` ours as they were judged last.
     """
 
     key: str
@@ -19,6 +20,7 @@ class Known(NamedTuple):
     known_held: str | None
     held_hash: str | None
     written: str | None
+    answered: str | None
 
     @property
     def is_new(self) -> bool:

@@ -100,6 +100,9 @@ def _wrote(console: Console, summary: Summary) -> None:
         console.print(
             f"{wrote.stale:,} records have coordinates of an address that is no longer theirs.", style="yellow"
         )
+    if summary.into:
+        records = f"{wrote.written:,} records of {summary.into}"
+        console.print(Text("wrote ", "bright_black").append(records, "default"), soft_wrap=True)
     for file in summary.files:
         console.print(Text("wrote ", "bright_black").append(_short(file), "default"), soft_wrap=True)
 

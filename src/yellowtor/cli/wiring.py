@@ -17,7 +17,7 @@ from yellowtor.run.job import Job, Records
 from yellowtor.run.ports import Book, MarkerFile, Table
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
-from yellowtor.services.variables import environment, find_values
+from yellowtor.services.variables import Variable, environment, find_values
 from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
@@ -56,28 +56,41 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     service, remarks = load_service(folder / job.ask.service, job.ask.language)
-    source = folder / job.records.file
-    table = open_table(source, job.records)
-    to = source if job.write.in_place else folder / (job.write.to or "")
-    if not job.write.in_place and to.resolve() == source.resolve():
-        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
+    table, source, to = open_table(job, folder)
     under = [folder / layer for layer in job.markers.under]
     if job.markers.page:
         from yellowtor.markers.page import read_under
 
         for layer in under:
             read_under(layer)
-    files = [to] + [folder / f for f in (job.markers.geojson, job.markers.page) if f]
-    if len({f.resolve() for f in [*files, source]}) < len(files) + (not job.write.in_place):
+    files = [folder / f for f in (job.markers.geojson, job.markers.page) if f]
+    if source:
+        files = [to or source, *files]
+    if len({f.resolve() for f in [*files, source or folder]}) < len(files) + (to is not None or source is None):
         raise BadJob("two of the files that the job writes are one. Nothing was sent.")
     ledger = folder / job.ledger if job.ledger else user_ledger()
     again: Again = "failed" if again_failed else "nothing"
     with open_book(ledger, path.resolve(), CLOCK, terms(service), again=again) as book:
+        into = "" if source else table.name
         markers = partial(_marker_files, job, folder, service.attribution, under)
-        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files)), [*remarks, *table.remarks]
+        yield (
+            Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files), into),
+            [*remarks, *table.remarks],
+        )
 
 
-def open_table(path: Path, records: Records) -> Table:
+def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]:
+    """The job's table, its file if it is one, and the file that the answers go into if it is another."""
+    if job.records.file is None:
+        return _database_table(job, folder), None, None
+    source = folder / job.records.file
+    to = None if job.write.in_place else folder / (job.write.to or "")
+    if to and to.resolve() == source.resolve():
+        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
+    return _file_table(source, job.records), source, to
+
+
+def _file_table(path: Path, records: Records) -> Table:
     """The table in this file, by its name's ending."""
     kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
     if kind in TEXT:
@@ -88,6 +101,20 @@ def open_table(path: Path, records: Records) -> Table:
         return WorkbookTable(path, records.sheet)
     known = ", ".join([".xlsx", ".xlsm", *TEXT])
     raise BadJob(f"records.file = {path.name!r}: a table is a file {known} (text also .gz). Nothing was sent.")
+
+
+def _database_table(job: Job, folder: Path) -> Table:
+    from yellowtor.tables.database import DatabaseTable, Place
+
+    records = job.records
+    password = None
+    if records.password_from:
+        variable = {"password": Variable(environment=records.password_from, default=None, secret=True)}
+        password = find_values(variable, environment(), folder, "database").plain["password"]
+    schema, table = records.schema_and_table()
+    place = Place(records.database or "", table, schema, records.key, records.only, records.first, password)
+    needed = [*job.address.composing().raw_columns(), *([records.name] if records.name else [])]
+    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)
 
 
 @contextmanager

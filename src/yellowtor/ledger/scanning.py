@@ -3,13 +3,15 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
 
 from sqlalchemy import and_, func, insert, literal, or_, select, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.kinds import Kind
+from yellowtor.answers.position import written
 from yellowtor.answers.work import Known, Question, Work
 from yellowtor.ledger.schema import job, last_order, last_scan, open_question, reply, scanned, work
 from yellowtor.ledger.store import Store
@@ -87,7 +89,7 @@ class ScanBook:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
         query = select(
             scanned.c.key, scanned.c.raw_hash, scanned.c.held,
-            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written,
+            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written, work.c.state, work.c.lat, work.c.lon,
         ).select_from(scanned.outerjoin(work, same)).where(scanned.c.n >= first)  # fmt: skip
         if not all_of_them:
             query = query.where(
@@ -98,7 +100,8 @@ class ScanBook:
                     work.c.state == "vanished",
                 )
             )
-        return [Known(*row) for row in self._store.connection.execute(query)]
+        rows: Iterable[Any] = self._store.connection.execute(query)
+        return [Known._make([*row[:7], _ours(*row[7:])]) for row in rows]
 
     def put_work(self, rows: Sequence[Work]) -> None:
         """Keep what new and changed records have become; what was judged of them before is dropped."""
@@ -171,3 +174,8 @@ class ScanBook:
                 return
             last = page[-1][0]
             yield from (Question(*row[1:]) for row in page)
+
+
+def _ours(state: str | None, lat: float | None, lon: float | None) -> str | None:
+    """The coordinates that the services answered for a record, as they would be written."""
+    return written(lat, lon) if state == "ask" and lat is not None and lon is not None else None

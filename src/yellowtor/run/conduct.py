@@ -23,7 +23,11 @@ from yellowtor.run.writeback import WriteBack, WriteResult
 
 @dataclass(frozen=True)
 class Parts:
-    """The real parts of one run, put in from outside. `to` is the target, `files` all that is written."""
+    """The real parts of one run, put in from outside.
+
+    `to` is the file that the answers go into (None: the source itself), `files` are all that are written, `into`
+    is the table of a database that is.
+    """
 
     job: Job
     table: Table
@@ -32,8 +36,9 @@ class Parts:
     clock: Clock
     markers: MarkerFiles
     leave: object
-    to: Path
+    to: Path | None
     files: tuple[Path, ...]
+    into: str = ""
 
 
 @dataclass(frozen=True)
@@ -55,6 +60,7 @@ class Summary:
     outcomes: dict[Outcome, int]
     wrote: WriteResult | None
     files: tuple[Path, ...]
+    into: str
     abandoned: tuple[str, ...] = ()
 
 
@@ -79,7 +85,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     counts = book.judging.outcomes()
     return Summary(
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,
-        parts.files if wrote else (), tuple(Address(**json.loads(a)).line() for a in book.abandoned),
+        parts.files if wrote else (), parts.into, tuple(Address(**json.loads(a)).line() for a in book.abandoned),
     )  # fmt: skip
 
 

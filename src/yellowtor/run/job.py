@@ -7,7 +7,7 @@ import codecs
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, StringConstraints, field_validator, model_validator
 
 from yellowtor.addresses.address import PARTS, Composing
 from yellowtor.answers.outcome import Thresholds
@@ -15,14 +15,15 @@ from yellowtor.answers.position import Area
 from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
+Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
 
 
 class TextFile(Settings):
     """Needed only where what was found is wrong: a run says what it found."""
 
     encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
-    delimiter: str | None = Field(None, min_length=1, max_length=1, description="What parts the fields.")
-    quote: str | None = Field(None, min_length=1, max_length=1, description="What fields are quoted by.")
+    delimiter: Character | None = Field(None, description="What parts the fields: one character.")
+    quote: Character | None = Field(None, description="What fields are quoted by: one character.")
     decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
 
     @field_validator("encoding")
@@ -37,14 +38,51 @@ class TextFile(Settings):
 
 
 class Records(Settings):
-    file: Path = Field(
+    """Either a file or a table of a database."""
+
+    file: Path | None = Field(
+        None,
         description="The workbook (.xlsx, .xlsm) or delimited text (.csv, .tsv, .txt, each also .gz), from the "
-        "job's folder."
+        "job's folder.",
+    )
+    database: str | None = Field(
+        None,
+        description="URL of a database: `postgresql://user@host/name`, or `sqlite:///file.db` from the job's folder.",
+    )
+    password_from: str | None = Field(
+        None, description="Environment variable (or line of `.env`) with the password of the database."
+    )
+    table: str | None = Field(
+        None, description="Table or view of the database; it may carry its schema: `public.sites`."
+    )
+    only: str | None = Field(None, description="SQL condition on the records of a table: the others are left alone.")
+    first: str | None = Field(
+        None,
+        description="What the records of a table are put in order by (SQL): who goes first if not all can be asked.",
     )
     sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
-    key: Column = Field(description="The column that tells records apart.")
+    key: Column | None = Field(
+        None, description="The column that tells records apart. Needed for files; else the primary key."
+    )
     name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
     text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "Records":
+        if (self.file is None) == (self.database is None):
+            raise ValueError('needs either file = "…" or database = "…", not both')
+        if self.file is not None and self.key is None:
+            raise ValueError("key is missing: which column of the file tells records apart?")
+        if self.database is not None and self.table is None:
+            raise ValueError("table is missing: which table of the database?")
+        tables = ("password_from", "table", "only", "first")
+        if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
+            raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
+        return self
+
+    def schema_and_table(self) -> tuple[str | None, str]:
+        schema, _, table = (self.table or "").rpartition(".")
+        return schema or None, table
 
 
 class Fixed(Settings):
@@ -145,6 +183,7 @@ class Write(Settings):
     doubtful: bool = Field(
         False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
     )
+    create: bool = Field(False, description="Make the columns that a table of a database lacks.")
     columns: AnswerColumns = AnswerColumns()
 
     @model_validator(mode="after")
@@ -177,8 +216,14 @@ class Job(Settings):
     markers: Markers = Markers()
 
     @model_validator(mode="after")
+    def _into_the_database(self) -> "Job":
+        if self.records.database is not None and not self.write.in_place:
+            raise ValueError("write.to is a file, and the records are in a database: say in_place = true")
+        return self
+
+    @model_validator(mode="after")
     def _address_is_safe(self) -> "Job":
-        clash = {*self.address.columns().values(), self.records.key} & set(self.write.columns.mapped().values())
+        clash = {*self.address.columns().values(), self.records.key or ""} & set(self.write.columns.mapped().values())
         if clash:
             raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")
         return self

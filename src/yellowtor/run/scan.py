@@ -35,16 +35,18 @@ class RowReader:
     def __init__(self, job: Job, table: Table) -> None:
         self.composing: Composing = job.address.composing()
         columns = list(self.composing.raw_columns())
-        wanted = [job.records.key, *columns, *([job.records.name] if job.records.name else [])]
+        key = job.records.key or table.key
+        assert key is not None, "a file has a key by its job"
+        wanted = [key, *columns, *([job.records.name] if job.records.name else [])]
         if missing := [name for name in dict.fromkeys(wanted) if name not in table.header]:
             have = ", ".join(filter(None, table.header))
             raise BadSource(
-                f"{table.path} has no column {', '.join(map(repr, missing))}, which the job names "
+                f"{table.name} has no column {', '.join(map(repr, missing))}, which the job names "
                 f"(it has: {have}). Nothing was sent."
             )
         at = {name: i for i, name in enumerate(table.header)}
-        self._columns = columns
-        self.key: Callable[[Row], str] = itemgetter(at[job.records.key])
+        self._columns, self.key_column = columns, key
+        self.key: Callable[[Row], str] = itemgetter(at[key])
         self._name = at[job.records.name] if job.records.name else None
         places = [at[name] for name in columns]
         self.raw: Callable[[Row], Sequence[str]] = (
@@ -98,18 +100,18 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     anew = book.composed_by() != rules
     source = digest(fingerprint, rules, job.records.model_dump_json(), repr(job.write.columns.mapped()))
     watch.phase("Reading")
-    if book.recall(source):
+    if book.recall(source if fingerprint else "") and fingerprint:
         return ScanResult(book.count(), 0, 0, 0)
     new = changed = 0
     for batch in table.batches():
         keys = identities(map(reader.key, batch))
         if not all(keys):
-            raise _no_key(job, table, book.count() + keys.index("") + 1)
+            raise _no_key(reader, table, book.count() + keys.index("") + 1)
         scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise BadSource(
-                f"{table.path}: the key {twice!r} in column {job.records.key!r} stands twice; a key must tell "
+                f"{table.name}: the key {twice!r} in column {reader.key_column!r} stands twice; a key must tell "
                 "records apart. Nothing was sent."
             )
         rows = dict(zip(keys, batch, strict=True)) if known else {}
@@ -118,11 +120,11 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
     if not book.count():
-        raise BadSource(f"{table.path} has no records below its header. Nothing was sent.")
+        raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()
     if anew:
         book.put_composed_by(rules)
-    if table.fingerprint() == fingerprint:
+    if fingerprint and table.fingerprint() == fingerprint:
         book.keep(source)
     return ScanResult(book.count(), new, changed, vanished)
 
@@ -152,12 +154,14 @@ def held_since(item: Known) -> str:
 
 def is_kept(item: Known, held_hash: str) -> bool:
     """Whether the coordinates are not ours, and those of the address that stands there now."""
-    return item.held is not None and item.held != item.written and held_hash == item.raw_hash
+    foreign = item.held is not None and item.held not in {item.written, item.answered}
+    return foreign and held_hash == item.raw_hash
 
 
-def _no_key(job: Job, table: Table, at: int) -> BadSource:
+def _no_key(reader: RowReader, table: Table, at: int) -> BadSource:
     return BadSource(
-        f"{table.path}: record {at} has no key in column {job.records.key!r}; each record needs one. Nothing was sent."
+        f"{table.name}: record {at} has no key in column {reader.key_column!r}; each record needs one. "
+        "Nothing was sent."
     )
 
 

@@ -44,18 +44,22 @@ class WriteBack:
         self._position: int | None = None
         self.result = WriteResult()
 
-    def write(self, to: Path, markers: MarkerFiles, *, scanned: str) -> WriteResult:
+    def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.
 
         scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, in
         its order, and none need be compared with what was asked about.
         """
         self._watch.phase("Writing")
-        self._position = 0 if self._table.fingerprint() == scanned else None
+        self._position = 0 if scanned and self._table.fingerprint() == scanned else None
         columns = list(self._job.write.columns.mapped().values())
         with markers() as files:
-            self._table.rewrite(to, columns, lambda batch: self._batch(batch, files))
-        self._book.keep_written(in_place=self._job.write.in_place)
+            self._table.rewrite(
+                to,
+                columns,
+                lambda batch: self._batch(batch, files),
+                lambda: self._book.keep_written(in_place=self._job.write.in_place),
+            )
         return self.result
 
     def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any]]:

@@ -54,7 +54,9 @@ class Values:
         return self.mask(text.encode()).decode()
 
 
-def find_values(variables: Mapping[str, Variable], environment: Mapping[str, str], folder: Path) -> Values:
+def find_values(
+    variables: Mapping[str, Variable], environment: Mapping[str, str], folder: Path, whose: str = "service"
+) -> Values:
     """Look every variable up: the environment, `.env` here, `.env` beside the description, its default.
 
     Raises KeyRefused for a secret without a value and BadJob for any other, naming each place that was
@@ -72,7 +74,7 @@ def find_values(variables: Mapping[str, Variable], environment: Mapping[str, str
         if not value:
             error = KeyRefused if variable.secret else BadJob
             raise error(
-                f"{variable.environment} has no value (it is the variable {name!r} of the service). Looked in: "
+                f"{variable.environment} has no value (it is the variable {name!r} of the {whose}). Looked in: "
                 f"{looked}. Set it there. Nothing was sent."
             )
         if value != value.strip():

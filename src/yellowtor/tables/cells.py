@@ -22,6 +22,8 @@ def as_text(value: object) -> str:
     """A cell's value as a person reads it: 412.0 is "412", an instant is ISO 8601."""
     if isinstance(value, str):
         return value
+    if value is None:
+        return ""
     if isinstance(value, bool):
         return "TRUE" if value else "FALSE"
     if isinstance(value, float):

@@ -4,7 +4,7 @@ import csv
 import gzip
 import re
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from io import TextIOWrapper
 from itertools import islice, repeat
@@ -24,8 +24,10 @@ FORMULA = {"=", "+", "-", "@", "\t", "\r"}
 class DelimitedTable:
     """A file of delimited text. Raises BadSource for whatever is wrong with it."""
 
+    key: str | None = None
+
     def __init__(self, path: Path, told: Told = Told()) -> None:  # noqa: B008 - it never changes
-        self.path = path
+        self.path, self.name = path, str(path)
         try:
             with self._open_bytes() as file:
                 sample = file.read(SAMPLE)
@@ -86,14 +88,17 @@ class DelimitedTable:
         except (OSError, EOFError, zlib.error) as error:
             raise BadSource(f"{self.path} can't be read: {error}. Nothing was written.") from error
 
-    def rewrite(self, to: Path, columns: Sequence[str], answering: Answering) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives.
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
+    ) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept.
 
         Encoding, byte order mark, delimiter, line ends and quoting stay what they are; a letter that the
         encoding has not is written as the nearest that it has.
         """
         order = list(dict.fromkeys([*self.header, *columns]))
         places = [order.index(name) for name in columns]
+        to = to or self.path
         writing = _Writing(self, len(order))
         with written_aside(to) as aside, _open_to_write(aside, self.dialect.encoding, packed=_is_packed(to)) as file:
             file.write(writing.header(order))
@@ -105,11 +110,12 @@ class DelimitedTable:
                 for place, new in zip(places, answering(batch), strict=True):
                     cells[place] = writing.new(cells[place], new)
                 file.write(writing.rows(cells))
+        kept()
 
     def fingerprint(self) -> str:
         return fingerprint(self.path)
 
-    def check_target(self, to: Path) -> str:
+    def check_target(self, to: Path | None) -> str:
         """Nothing holds a text file open for itself."""
         del to
         return ""

@@ -4,7 +4,7 @@ Read with calamine, which gives text cells as they are (00412 stays 00412) and c
 """
 
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 
@@ -25,9 +25,10 @@ class WorkbookTable:
 
     decimal = "."  # of numbers that are kept as text
     remarks: Sequence[str] = ()
+    key: str | None = None
 
     def __init__(self, path: Path, sheet: str | None) -> None:
-        self.path = path
+        self.path, self.name = path, str(path)
         _check_file(path)
         with _open(path) as book:
             names = book.sheet_names
@@ -74,8 +75,10 @@ class WorkbookTable:
             if batch:
                 yield batch
 
-    def rewrite(self, to: Path, columns: Sequence[str], answering: Answering) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives."""
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
+    ) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
         if self.path.suffix.lower() not in {".xlsx", ".xlsm"}:
             raise BadSource(f"{self.path} can be read but not written back: save it as .xlsx first.")
         added = [name for name in columns if name not in self.header]
@@ -86,13 +89,15 @@ class WorkbookTable:
             new_cells = zip(*answering([row for _, row in batch]), strict=True)
             edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
         new = {self._first_column + order.index(name): name for name in added}
-        splice_workbook(self.path, to, self.sheet, Splice(self._first_row + 1, places, new, edits))
+        splice_workbook(self.path, to or self.path, self.sheet, Splice(self._first_row + 1, places, new, edits))
+        kept()
 
     def fingerprint(self) -> str:
         return fingerprint(self.path)
 
-    def check_target(self, to: Path) -> str:
+    def check_target(self, to: Path | None) -> str:
         """Raise BadSource when `to` can't be written now; a remark when the source is open elsewhere."""
+        to = to or self.path
         for path in {to, self.path} if to != self.path else {to}:
             if holder := _lock_beside(path):
                 if path == to:

@@ -1,0 +1,155 @@
+"""Records in databases: one contract that every kind passes, with the real thing."""
+
+import json
+import os
+
+import pytest
+import sqlalchemy as sa
+from conftest import real_addresses
+
+COLUMNS = (
+    "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60)"
+)
+
+
+@pytest.fixture(scope="session")
+def postgres(tmp_path_factory):
+    """The URL of a server of our own."""
+    os.environ.setdefault("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("runtime")))
+    import pgserver
+
+    server = pgserver.get_server(tmp_path_factory.mktemp("postgres"), cleanup_mode="stop")
+    yield server.get_uri()
+    server.cleanup()
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def base(request, tmp_path, small):
+    """A job on a table `sites` of ten records in a real database; base.sql() speaks with it."""
+    job = small(real_addresses(10))
+    if request.param == "sqlite":
+        job.url, inside = "sqlite:///sites.sqlite", f"sqlite:///{job.path('sites.sqlite')}"
+        job.path("sites.sqlite").touch()
+    else:
+        job.url = request.getfixturevalue("postgres")
+        inside = job.url.replace("postgresql://", "postgresql+psycopg://")
+    job.engine = sa.create_engine(inside, poolclass=sa.pool.NullPool)
+
+    def sql(text, **values):
+        with job.engine.begin() as connection:
+            done = connection.execute(sa.text(text), values)
+            return [tuple(row) for row in done] if done.returns_rows else done.rowcount
+
+    job.sql, job.engine_name = sql, request.param
+    sql("DROP TABLE IF EXISTS sites")
+    sql(f"CREATE TABLE sites ({COLUMNS.format(n='NUMERIC(9,6)')})")
+    for number, (_, street, town, postcode) in enumerate(real_addresses(10), 1):
+        values = {"n": number, "s": street, "t": town, "p": postcode}
+        sql("INSERT INTO sites (id, street, town, postcode) VALUES (:n, :s, :t, :p)", **values)
+    job.edit(
+        "job.toml",
+        ('file = "records.csv"\nkey = "Id"', f'database = "{job.url}"\ntable = "sites"'),
+        ('to = "placed.csv"', "in_place = true\ncreate = true"),
+        ('"Street"', '"street"'), ('"Town"', '"town"'), ('"Postcode"', '"postcode"'),
+        ('"Latitude"', '"lat"'), ('"Longitude"', '"lon"'),
+    )  # fmt: skip
+    yield job
+    job.engine.dispose()
+
+
+def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(base):
+    told = base.run("run", "job.toml").stderr
+    assert "wrote 10 records of sites in" in told
+    rows = base.sql('SELECT lat, lon, "Outcome", "Confidence", note FROM sites')
+    assert all(47 < lat < 48 and -30 < lon < -27 and outcome == "placed" for lat, lon, outcome, *_ in rows)
+    assert all(isinstance(confidence, float) and note is None for *_, confidence, note in rows)
+    assert base.summary()["requests"]["sent"] == 0
+    base.sql("INSERT INTO sites (id, street, town) SELECT 11, 'No Such Street 1', town FROM sites WHERE id = 1")
+    base.sql("UPDATE sites SET street = (SELECT street FROM sites WHERE id = 2), town = (SELECT town FROM sites "
+             "WHERE id = 2), postcode = (SELECT postcode FROM sites WHERE id = 2) WHERE id = 1")  # fmt: skip
+    base.sql("DELETE FROM sites WHERE id = 10")
+    summary = base.summary()
+    assert summary["scan"] == {"records": 10, "new": 1, "changed": 1, "vanished": 1}
+    assert summary["requests"]["sent"] == 1, "the changed one has an address that is known"
+    assert base.sql("SELECT lat, lon FROM sites WHERE id = 1") == base.sql("SELECT lat, lon FROM sites WHERE id = 2")
+    assert base.sql("SELECT lat, lon FROM sites WHERE id = 11") == [(None, None)]
+
+
+def test_records_are_chosen_and_put_in_order_by_the_database_itself(base):
+    base.sql("UPDATE sites SET closed = 'yes' WHERE id > 6")
+    base.edit("job.toml", ('table = "sites"', 'table = "sites"\nonly = "closed IS NULL"\nfirst = "id DESC"'))
+    summary = base.summary("--at-most", "2")
+    assert summary["outcomes"] | {"placed": 2, "waiting": 4} == summary["outcomes"]
+    assert base.sql("SELECT id FROM sites WHERE lat IS NOT NULL ORDER BY id") == [(5,), (6,)]
+    assert base.summary()["records"] == 6
+    assert base.sql("SELECT count(*) FROM sites WHERE lat IS NULL") == [(4,)]
+
+
+def test_a_row_that_was_edited_meanwhile_is_left_alone_even_if_only_its_case_was(base):
+    base.edit("stand-in.toml", ("parallel = 8", "parallel = 1\nper_second = 5"))
+    running = base.start("run", "job.toml", "--json")
+    while base.service.requests < 2:
+        pass
+    base.sql("UPDATE sites SET street = upper(street) WHERE id = 1")
+    base.sql("UPDATE sites SET note = 'seen' WHERE id = 2")
+    out, _ = running.communicate(timeout=60)
+    assert json.loads(out)["written"]["edited"] == 1
+    assert base.sql("SELECT id FROM sites WHERE lat IS NULL") == [(1,)]
+    assert base.sql("SELECT note FROM sites WHERE id = 2") == [("seen",)]
+    assert base.summary()["requests"]["sent"] == 0, "the same address in another case is no other question"
+    assert base.sql("SELECT count(*) FROM sites WHERE lat IS NULL") == [(0,)]
+
+
+def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_foreign(base):
+    base.sql("UPDATE sites SET lat = 47.5, lon = -28.5 WHERE id = 3")
+    base.edit("job.toml", ('matched = "Matched address"', 'matched = "closed"\nreasons = "note"'))
+    base.sql("UPDATE sites SET closed = 'x'")
+    if base.engine_name == "sqlite":  # it keeps no text to a length
+        base.sql("CREATE TRIGGER t BEFORE UPDATE ON sites WHEN length(new.note) > 60 "
+                 "BEGIN SELECT RAISE(ABORT, 'value too long'); END")  # fmt: skip
+    told = base.run("run", "job.toml", code=4).stderr
+    assert "value too long" in told
+    assert "can't be written any further" in told
+    assert base.sql("SELECT count(*) FROM sites WHERE closed = 'x' AND note IS NULL") == [(10,)], "nothing by halves"
+    base.edit("job.toml", ('reasons = "note"\n', ""))
+    summary = base.summary()
+    assert summary["requests"]["sent"] == 0
+    assert summary["outcomes"] | {"placed": 9, "kept": 1} == summary["outcomes"]
+    assert [(float(a), float(o)) for a, o in base.sql("SELECT lat, lon FROM sites WHERE id = 3")] == [(47.5, -28.5)]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('table = "sites"', 'table = "sitez"', "There is no table sitez in"),
+        ('table = "sites"', 'table = "sites"\nonly = "closed ="', "can't be read: "),
+        ('table = "sites"', 'table = "sites"\nkey = "nr"', "has no column 'nr', which the job names (it has: id, "),
+        ("create = true", "", "has no column 'Outcome', 'Confidence', 'Level', 'Matched address' for the answers"),
+        ("in_place = true", 'to = "x.csv"', "say in_place = true"),
+        ('table = "sites"', 'table = "sites"\npassword_from = "NO_SUCH"', "NO_SUCH has no value"),
+        ('database = "', 'database = "no', "can't be opened|is not the URL|No driver"),
+        ('table = "sites"\n', "", "table is missing"),
+        ('table = "sites"', 'table = "unkeyed"', "has no primary key. Name one column"),
+        ('table = "sites"', 'table = "unkeyed"\nkey = "id"', "the key '1' in column 'id' stands twice"),
+    ],
+)
+def test_what_is_wrong_with_a_database_is_told_and_nothing_is_sent_or_written(base, old, new, message):
+    base.sql("DROP TABLE IF EXISTS unkeyed")
+    base.sql("CREATE TABLE unkeyed AS SELECT 1 AS id, street, town, postcode, lat, lon FROM sites")
+    base.edit("job.toml", (old, new))
+    told = base.run("run", "job.toml", code=None).stderr
+    assert any(part in " ".join(told.split()) for part in message.split("|")), told
+    assert base.service.requests == 0
+    assert base.sql("SELECT count(*) FROM sites WHERE lat IS NULL") == [(10,)]
+
+
+def test_a_password_comes_from_the_environment_and_is_in_no_message(base):
+    base.edit("job.toml", ('table = "sites"', 'table = "sites"\npassword_from = "SITES_PASSWORD"'))
+    base.env["SITES_PASSWORD"] = "hunter2-secret"
+    ran = base.run("run", "job.toml", code=None)
+    base.edit("job.toml", ('table = "sites"', 'table = "sitez"'))
+    again = base.run("run", "job.toml", code=None)
+    assert "hunter2" not in ran.stdout + ran.stderr + again.stdout + again.stderr
+    ledgers = [path for path in base.folder.rglob("*.sqlite*") if path.name != "sites.sqlite"]
+    assert ledgers or base.engine_name == "sqlite"
+    assert not any(b"hunter2" in path.read_bytes() for path in ledgers)
