@@ -1,15 +1,17 @@
 """Records in databases: one contract that every kind passes, with the real thing."""
 
+import getpass
 import json
 import os
+import re
+import shutil
+import subprocess
 
 import pytest
 import sqlalchemy as sa
 from conftest import real_addresses
 
-COLUMNS = (
-    "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60)"
-)
+COLUMNS = "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60), number INTEGER"
 
 
 @pytest.fixture(scope="session")
@@ -23,7 +25,29 @@ def postgres(tmp_path_factory):
     server.cleanup()
 
 
-@pytest.fixture(params=["sqlite", "postgresql"])
+@pytest.fixture(scope="session")
+def mariadb(tmp_path_factory):
+    """The URL of a server of our own."""
+    server, maker = shutil.which("mariadbd"), shutil.which("mariadb-install-db")
+    if not server or not maker:
+        pytest.skip("there is no mariadbd on this machine")
+    folder = tmp_path_factory.mktemp("mariadb")
+    ours = ["--no-defaults", f"--datadir={folder / 'data'}", f"--user={getpass.getuser()}"]
+    subprocess.run([maker, *ours, "--auth-root-authentication-method=normal"], check=True, capture_output=True)
+    place = [f"--socket={folder / 'socket'}", f"--pid-file={folder / 'pid'}", "--skip-networking"]
+    with (folder / "log").open("w") as log:
+        running = subprocess.Popen([server, *ours, *place], stdout=log, stderr=log)
+    while not (folder / "socket").exists():
+        assert running.poll() is None, (folder / "log").read_text()
+    yield f"mariadb://root@localhost/test?unix_socket={folder / 'socket'}"
+    running.terminate()
+    running.wait()
+
+
+DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+pymysql"}
+
+
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb"])
 def base(request, tmp_path, small):
     """A job on a table `sites` of ten records in a real database; base.sql() speaks with it."""
     job = small(real_addresses(10))
@@ -31,8 +55,8 @@ def base(request, tmp_path, small):
         job.url, inside = "sqlite:///sites.sqlite", f"sqlite:///{job.path('sites.sqlite')}"
         job.path("sites.sqlite").touch()
     else:
-        job.url = request.getfixturevalue("postgres")
-        inside = job.url.replace("postgresql://", "postgresql+psycopg://")
+        job.url = request.getfixturevalue({"postgresql": "postgres"}.get(request.param, request.param))
+        inside = job.url.replace(request.param, DRIVERS[request.param], 1)
     job.engine = sa.create_engine(inside, poolclass=sa.pool.NullPool)
 
     def sql(text, **values):
@@ -52,6 +76,7 @@ def base(request, tmp_path, small):
         ('to = "placed.csv"', "in_place = true\ncreate = true"),
         ('"Street"', '"street"'), ('"Town"', '"town"'), ('"Postcode"', '"postcode"'),
         ('"Latitude"', '"lat"'), ('"Longitude"', '"lon"'),
+        ('"Outcome"', '"outcome"'), ('"Confidence"', '"confidence"'), ('"Level"', '"level"'),
     )  # fmt: skip
     yield job
     job.engine.dispose()
@@ -60,7 +85,7 @@ def base(request, tmp_path, small):
 def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(base):
     told = base.run("run", "job.toml").stderr
     assert "wrote 10 records of sites in" in told
-    rows = base.sql('SELECT lat, lon, "Outcome", "Confidence", note FROM sites')
+    rows = base.sql("SELECT lat, lon, outcome, confidence, note FROM sites")
     assert all(47 < lat < 48 and -30 < lon < -27 and outcome == "placed" for lat, lon, outcome, *_ in rows)
     assert all(isinstance(confidence, float) and note is None for *_, confidence, note in rows)
     assert base.summary()["requests"]["sent"] == 0
@@ -83,6 +108,8 @@ def test_records_are_chosen_and_put_in_order_by_the_database_itself(base):
     assert base.sql("SELECT id FROM sites WHERE lat IS NOT NULL ORDER BY id") == [(5,), (6,)]
     assert base.summary()["records"] == 6
     assert base.sql("SELECT count(*) FROM sites WHERE lat IS NULL") == [(4,)]
+    base.edit("job.toml", ("closed IS NULL", "closed = 'no'"))
+    assert base.summary()["records"] == 0, "none today is no mistake"
 
 
 def test_a_row_that_was_edited_meanwhile_is_left_alone_even_if_only_its_case_was(base):
@@ -108,7 +135,7 @@ def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_
         base.sql("CREATE TRIGGER t BEFORE UPDATE ON sites WHEN length(new.note) > 60 "
                  "BEGIN SELECT RAISE(ABORT, 'value too long'); END")  # fmt: skip
     told = base.run("run", "job.toml", code=4).stderr
-    assert "value too long" in told
+    assert "too long" in told
     assert "can't be written any further" in told
     assert base.sql("SELECT count(*) FROM sites WHERE closed = 'x' AND note IS NULL") == [(10,)], "nothing by halves"
     base.edit("job.toml", ('reasons = "note"\n', ""))
@@ -118,18 +145,73 @@ def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_
     assert [(float(a), float(o)) for a, o in base.sql("SELECT lat, lon FROM sites WHERE id = 3")] == [(47.5, -28.5)]
 
 
+def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(base):
+    base.sql("DROP TABLE IF EXISTS units")
+    base.sql("DROP TABLE IF EXISTS answers")
+    base.sql("CREATE TABLE units (part VARCHAR(9), nr INTEGER, street TEXT, town TEXT, postcode TEXT, lat NUMERIC(9,6), "
+             "lon NUMERIC(9,6), PRIMARY KEY (part, nr))")  # fmt: skip
+    base.sql(
+        "INSERT INTO units (part, nr, street, town, postcode) SELECT 'north', id, street, town, postcode FROM sites"
+    )
+    base.sql(
+        "INSERT INTO units (part, nr, street, town, postcode) SELECT 'south', id, street, town, postcode FROM sites"
+    )
+    base.edit("job.toml", ('table = "sites"', 'table = "units"'))
+    assert base.summary()["scan"]["new"] == 20
+    assert base.sql("SELECT count(*) FROM units WHERE lat IS NOT NULL AND lon IS NOT NULL") == [(20,)]
+    assert '"id": "south / 3"' in base.path("cabinets.geojson").read_text()
+    before = base.sql("SELECT * FROM units ORDER BY part, nr")
+    query = "SELECT u.*, 12 AS i FROM units u WHERE part LIKE 's%' AND '08:30' <> ':8'"
+    base.edit(
+        "job.toml",
+        ('table = "units"', f'query = "{query}"\nkey = ["part", "nr"]\nonly = "nr % 2 = 0"'),
+        ("in_place = true", 'table = "answers"'),
+    )
+    told = base.run("run", "job.toml").stderr
+    assert "wrote 5 records of answers in" in told
+    assert base.sql("SELECT * FROM units ORDER BY part, nr") == before
+    answers = base.sql("SELECT part, nr, outcome, lat, lon FROM answers ORDER BY nr")
+    assert [row[:3] for row in answers] == [("south", nr, "placed") for nr in (2, 4, 6, 8, 10)]
+    base.sql("UPDATE answers SET lat = 0, outcome = NULL WHERE nr = 2")
+    base.sql("DELETE FROM answers WHERE nr = 4")
+    assert base.summary()["requests"]["sent"] == 0
+    assert base.sql("SELECT part, nr, outcome, lat, lon FROM answers ORDER BY nr") == answers
+    assert float(answers[0][3]) == float({row[:2]: row[5] for row in before}["south", 2])
+
+
+READ_ONLY = {
+    "sqlite": lambda job: f"sqlite:///file:{job.path('sites.sqlite')}?mode=ro&uri=true",
+    "postgresql": lambda job: f"{job.url}&options=-c%20default_transaction_read_only%3Don",
+    "mariadb": lambda job: job.url.replace("root@", "reader@"),
+}
+
+
+def test_a_database_that_may_only_be_read_is_told_before_anything_is_asked(base):
+    if base.engine_name == "mariadb":
+        base.sql("DELETE FROM mysql.db")  # the database `test` is open to everybody
+        base.sql("FLUSH PRIVILEGES")
+        base.sql("GRANT SELECT ON test.* TO reader@localhost IDENTIFIED BY ''")
+    base.edit("job.toml", (base.url, READ_ONLY[base.engine_name](base)))
+    told = base.run("run", "job.toml", code=4).stderr
+    assert re.search("can't be written: .*(read-?only|denied)", told), told
+    assert base.service.requests == 0
+
+
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [
+        ('"outcome"', '"number"', "outcome is text, and the column 'number' is INTEGER"),
+        ('database = "', 'database = "mysql://no-such-host.invalid/x', "can't be opened: |is not the URL"),
+        ('table = "sites"', 'query = "SELECT * FROM sites"', "a query can't be written into: say table ="),
         ('table = "sites"', 'table = "sitez"', "There is no table sitez in"),
         ('table = "sites"', 'table = "sites"\nonly = "closed ="', "can't be read: "),
         ('table = "sites"', 'table = "sites"\nkey = "nr"', "has no column 'nr', which the job names (it has: id, "),
-        ("create = true", "", "has no column 'Outcome', 'Confidence', 'Level', 'Matched address' for the answers"),
+        ("create = true", "", "has no column 'outcome', 'confidence', 'level', 'Matched address' for the answers"),
         ("in_place = true", 'to = "x.csv"', "say in_place = true"),
         ('table = "sites"', 'table = "sites"\npassword_from = "NO_SUCH"', "NO_SUCH has no value"),
         ('database = "', 'database = "no', "can't be opened|is not the URL|No driver"),
-        ('table = "sites"\n', "", "table is missing"),
-        ('table = "sites"', 'table = "unkeyed"', "has no primary key. Name one column"),
+        ('table = "sites"\n', "", "needs either table ="),
+        ('table = "sites"', 'table = "unkeyed"', "has no primary key. Name one: key"),
         ('table = "sites"', 'table = "unkeyed"\nkey = "id"', "the key '1' in column 'id' stands twice"),
     ],
 )
@@ -150,6 +232,7 @@ def test_a_password_comes_from_the_environment_and_is_in_no_message(base):
     base.edit("job.toml", ('table = "sites"', 'table = "sitez"'))
     again = base.run("run", "job.toml", code=None)
     assert "hunter2" not in ran.stdout + ran.stderr + again.stdout + again.stderr
-    ledgers = [path for path in base.folder.rglob("*.sqlite*") if path.name != "sites.sqlite"]
-    assert ledgers or base.engine_name == "sqlite"
-    assert not any(b"hunter2" in path.read_bytes() for path in ledgers)
+    kept = [path for path in base.folder.rglob("*") if path.is_file()]
+    assert not any(b"hunter2" in path.read_bytes() for path in kept)
+    expected = {"sqlite": "can't be opened: ", "mariadb": "can't be opened: Access denied", "postgresql": ""}
+    assert expected[base.engine_name] in ran.stderr

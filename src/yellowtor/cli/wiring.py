@@ -71,10 +71,9 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
     ledger = folder / job.ledger if job.ledger else user_ledger()
     again: Again = "failed" if again_failed else "nothing"
     with open_book(ledger, path.resolve(), CLOCK, terms(service), again=again) as book:
-        into = "" if source else table.name
         markers = partial(_marker_files, job, folder, service.attribution, under)
         yield (
-            Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files), into),
+            Parts(job, table, service, book, CLOCK, markers, LEAVE, to, tuple(files), table.into),
             [*remarks, *table.remarks],
         )
 
@@ -104,15 +103,22 @@ def _file_table(path: Path, records: Records) -> Table:
 
 
 def _database_table(job: Job, folder: Path) -> Table:
-    from yellowtor.tables.database import DatabaseTable, Place
+    from yellowtor.tables.database import DatabaseTable
+    from yellowtor.tables.place import Named, Place
 
     records = job.records
     password = None
     if records.password_from:
         variable = {"password": Variable(environment=records.password_from, default=None, secret=True)}
         password = find_values(variable, environment(), folder, "database").plain["password"]
-    schema, table = records.schema_and_table()
-    place = Place(records.database or "", table, schema, records.key, records.only, records.first, password)
+
+    def named(name: str | None) -> Named | None:
+        return Named(*reversed(name.split("."))) if name else None
+
+    place = Place(
+        records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,
+        records.first, named(job.write.table), password,
+    )  # fmt: skip
     needed = [*job.address.composing().raw_columns(), *([records.name] if records.name else [])]
     return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)
 

@@ -15,6 +15,7 @@ from yellowtor.answers.position import Area
 from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
+Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
 Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
 
 
@@ -52,8 +53,11 @@ class Records(Settings):
     password_from: str | None = Field(
         None, description="Environment variable (or line of `.env`) with the password of the database."
     )
-    table: str | None = Field(
+    table: Name | None = Field(
         None, description="Table or view of the database; it may carry its schema: `public.sites`."
+    )
+    query: str | None = Field(
+        None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
     )
     only: str | None = Field(None, description="SQL condition on the records of a table: the others are left alone.")
     first: str | None = Field(
@@ -61,8 +65,10 @@ class Records(Settings):
         description="What the records of a table are put in order by (SQL): who goes first if not all can be asked.",
     )
     sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
-    key: Column | None = Field(
-        None, description="The column that tells records apart. Needed for files; else the primary key."
+    key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
+        None,
+        description="The column that tells records apart, or a list of them. Needed for files; of a table, else its "
+        "primary key.",
     )
     name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
     text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
@@ -73,16 +79,16 @@ class Records(Settings):
             raise ValueError('needs either file = "…" or database = "…", not both')
         if self.file is not None and self.key is None:
             raise ValueError("key is missing: which column of the file tells records apart?")
-        if self.database is not None and self.table is None:
-            raise ValueError("table is missing: which table of the database?")
-        tables = ("password_from", "table", "only", "first")
+        if self.database is not None and (self.table is None) == (self.query is None):
+            raise ValueError('needs either table = "…" or query = "SELECT …" with a database, not both')
+        tables = ("password_from", "table", "query", "only", "first")
         if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
             raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
         return self
 
-    def schema_and_table(self) -> tuple[str | None, str]:
-        schema, _, table = (self.table or "").rpartition(".")
-        return schema or None, table
+    def keys(self) -> list[str]:
+        """The columns of the key that the job names."""
+        return [self.key] if isinstance(self.key, str) else self.key or []
 
 
 class Fixed(Settings):
@@ -180,16 +186,21 @@ class AnswerColumns(Settings):
 class Write(Settings):
     to: Path | None = Field(None, description="Where the copy with the answers goes, from the job's folder.")
     in_place: bool = Field(False, description="Write into the source itself instead.")
+    table: Name | None = Field(
+        None,
+        description="Or into this table of the records' database: a row for each record, by its key. Rows of records "
+        "that are no longer there stay.",
+    )
     doubtful: bool = Field(
         False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
     )
-    create: bool = Field(False, description="Make the columns that a table of a database lacks.")
+    create: bool = Field(False, description="Make the columns, and the table of answers, that a database lacks.")
     columns: AnswerColumns = AnswerColumns()
 
     @model_validator(mode="after")
     def _one_target(self) -> "Write":
-        if self.in_place == (self.to is not None):
-            raise ValueError('needs either to = "…" (a copy) or in_place = true, not both')
+        if self.in_place + (self.to is not None) + (self.table is not None) != 1:
+            raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
         if not self.columns.mapped():
             raise ValueError("columns names none: say at least latitude and longitude")
         return self
@@ -217,13 +228,21 @@ class Job(Settings):
 
     @model_validator(mode="after")
     def _into_the_database(self) -> "Job":
-        if self.records.database is not None and not self.write.in_place:
-            raise ValueError("write.to is a file, and the records are in a database: say in_place = true")
+        write = self.write
+        if self.records.database is not None and write.to is not None:
+            raise ValueError(
+                'write.to is a file, and the records are in a database: say in_place = true or table = "…"'
+            )
+        if self.records.database is None and write.table is not None:
+            raise ValueError('write.table is in a database, and the records are in a file: say to = "…"')
+        if self.records.query is not None and write.in_place:
+            raise ValueError('a query can\'t be written into: say table = "…" under [write]')
         return self
 
     @model_validator(mode="after")
     def _address_is_safe(self) -> "Job":
-        clash = {*self.address.columns().values(), self.records.key or ""} & set(self.write.columns.mapped().values())
+        read = {*self.address.columns().values(), *self.records.keys()} if not self.write.table else self.records.keys()
+        clash = set(read) & set(self.write.columns.mapped().values())
         if clash:
             raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")
         return self

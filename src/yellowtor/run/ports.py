@@ -37,7 +37,9 @@ class Table(Protocol):
     header: list[str]
 
     @property
-    def key(self) -> str | None: ...  # the column that tells records apart, where the source knows it
+    def keys(self) -> Sequence[str]: ...  # the columns that tell records apart, where the source knows them
+    @property
+    def into(self) -> str: ...  # the table of a database that answers go into
     @property
     def decimal(self) -> str: ...
     @property

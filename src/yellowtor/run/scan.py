@@ -18,6 +18,8 @@ from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, ScanBook, Table, Watcher
 
+PARTED = "\x1f"  # between the parts of a key of several columns
+
 
 @dataclass(frozen=True, slots=True)
 class ScanResult:
@@ -35,9 +37,8 @@ class RowReader:
     def __init__(self, job: Job, table: Table) -> None:
         self.composing: Composing = job.address.composing()
         columns = list(self.composing.raw_columns())
-        key = job.records.key or table.key
-        assert key is not None, "a file has a key by its job"
-        wanted = [key, *columns, *([job.records.name] if job.records.name else [])]
+        keys = job.records.keys() or table.keys
+        wanted = [*keys, *columns, *([job.records.name] if job.records.name else [])]
         if missing := [name for name in dict.fromkeys(wanted) if name not in table.header]:
             have = ", ".join(filter(None, table.header))
             raise BadSource(
@@ -45,16 +46,23 @@ class RowReader:
                 f"(it has: {have}). Nothing was sent."
             )
         at = {name: i for i, name in enumerate(table.header)}
-        self._columns, self.key_column = columns, key
-        self.key: Callable[[Row], str] = itemgetter(at[key])
+        self._columns, self.key_columns = columns, " and ".join(map(repr, keys))
+        self._keys: list[Callable[[Row], str]] = [itemgetter(at[key]) for key in keys]
         self._name = at[job.records.name] if job.records.name else None
         places = [at[name] for name in columns]
         self.raw: Callable[[Row], Sequence[str]] = (
             itemgetter(*places) if len(places) > 1 else lambda row: (row[places[0]],)
         )
         lat, lon = job.write.columns.latitude, job.write.columns.longitude
-        self._held = (at[lat], at[lon]) if lat in at and lon in at else None
+        self._held = (at[lat], at[lon]) if lat in at and lon in at and not job.write.table else None
         self._decimal = table.decimal
+
+    def keys(self, batch: Sequence[Row]) -> list[str]:
+        """The identity of each record; empty where a part of its key is."""
+        first, *others = (identities(map(key, batch)) for key in self._keys)
+        if not others:
+            return first
+        return [PARTED.join(parts) if all(parts) else "" for parts in zip(first, *others, strict=True)]
 
     def name(self, row: Row) -> str:
         return row[self._name].strip() if self._name is not None else ""
@@ -76,6 +84,11 @@ class RowReader:
         except ValueError:
             return None
         return None if position.is_null_island else position.written()
+
+
+def shown_key(key: str) -> str:
+    """An identity as people are shown it."""
+    return key.replace(PARTED, " / ")
 
 
 def identity(key: str) -> str:
@@ -104,22 +117,22 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
         return ScanResult(book.count(), 0, 0, 0)
     new = changed = 0
     for batch in table.batches():
-        keys = identities(map(reader.key, batch))
+        keys = reader.keys(batch)
         if not all(keys):
             raise _no_key(reader, table, book.count() + keys.index("") + 1)
         scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise BadSource(
-                f"{table.name}: the key {twice!r} in column {reader.key_column!r} stands twice; a key must tell "
-                "records apart. Nothing was sent."
+                f"{table.name}: the key {shown_key(twice)!r} in column {reader.key_columns} stands twice; a key must "
+                "tell records apart. Nothing was sent."
             )
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         book.put_work([_work(reader, asking, rows[item.key], item) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
-    if not book.count():
+    if not book.count() and not table.into:
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()
     if anew:
@@ -160,8 +173,7 @@ def is_kept(item: Known, held_hash: str) -> bool:
 
 def _no_key(reader: RowReader, table: Table, at: int) -> BadSource:
     return BadSource(
-        f"{table.name}: record {at} has no key in column {reader.key_column!r}; each record needs one. "
-        "Nothing was sent."
+        f"{table.name}: record {at} has no key in column {reader.key_columns}; each record needs one. Nothing was sent."
     )
 
 

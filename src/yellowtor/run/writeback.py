@@ -17,7 +17,7 @@ from yellowtor.answers.position import written
 from yellowtor.answers.work import Answer
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
-from yellowtor.run.scan import RowReader, identities
+from yellowtor.run.scan import RowReader, shown_key
 
 FOR_MARKERS = frozenset(Answer._fields)
 UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]")
@@ -81,7 +81,7 @@ class WriteBack:
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
         """The answer for each row; None where its address is not the one that was asked about."""
-        keys = identities(map(self._reader.key, batch))
+        keys = self._reader.keys(batch)
         if self._position is not None:
             in_order = self._book.answers_in_order(self._position, len(batch), wanted)
             self._position += len(batch)
@@ -109,7 +109,8 @@ class WriteBack:
         """What goes into the coordinate columns of a record that has no point: nothing, or no change."""
         foreign = answer.held is not None and answer.held != answer.written
         self.result.stale += foreign and answer.outcome == Outcome.UNPLACED.value
-        return (self._leave, self._leave) if foreign or answer.outcome == Outcome.KEPT.value else (None, None)
+        stays = (foreign or answer.outcome == Outcome.KEPT.value) and not self._job.write.table
+        return (self._leave, self._leave) if stays else (None, None)
 
     def _note(self, answers: Sequence[Answer]) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
@@ -126,7 +127,7 @@ class WriteBack:
 def _marker(answer: Answer, name: str) -> dict[str, Any]:
     """What a marker file needs to know of a record."""
     return {
-        "key": answer.key,
+        "key": shown_key(answer.key),
         "name": name,
         "outcome": answer.outcome,
         "lat": answer.lat,

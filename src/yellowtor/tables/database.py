@@ -1,45 +1,29 @@
-"""A table or view of a database, through SQLAlchemy.
+"""Records in a table, a view or a query of a database.
 
-It is read by a cursor that is closed before anything is asked. It is written back by key, a page of rows in
+They are read by a cursor that is closed before anything is asked. Answers are written by key, a page of rows in
 a transaction that looks at each row again: what was edited meanwhile is left alone.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.engine import URL, make_url
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, NoSuchTableError, SQLAlchemyError
+from sqlalchemy.exc import NoSuchTableError
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_text
+from yellowtor.tables.place import Place, open_engine, told
+from yellowtor.tables.target import Target, columns_of
 
-PAGE = 2_000  # rows that are read, and written in one transaction
-NUMBERS = {"latitude", "longitude", "confidence"}  # the others are text
-SCHEMES = {"postgresql": "postgresql+psycopg"}  # the driver that ships with our extra
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where records are in a database. `only` is a SQL condition, `first` what they are put in order by."""
-
-    url: str
-    table: str
-    schema: str | None = None
-    key: str | None = None
-    only: str | None = None
-    first: str | None = None
-    password: str | None = None
+PAGE = 5_000  # rows that are read, and written in one transaction
 
 
 class DatabaseTable:
-    """A table of a database. Raises BadSource for whatever is wrong with it.
+    """Records of a database as a Table. Raises BadSource for whatever is wrong with it.
 
-    needed are the columns that the job reads, answers the columns by the part of the answer that they get;
-    those that are not there are made if `create`.
+    needed are the columns that the job reads, answers the columns by the part of the answer that they get; what is
+    missing for them is made if `create`.
     """
 
     decimal = "."
@@ -48,28 +32,31 @@ class DatabaseTable:
     def __init__(
         self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: bool
     ) -> None:
-        self._place, self._create = place, create
-        url = _url(place, folder)
-        self.name = f"{place.schema + '.' if place.schema else ''}{place.table} in {url.render_as_string()}"
-        with self._told("can't be opened"):
-            self._engine = _engine(url)
+        self._place = place
+        url = place.full_url(folder)
+        self.name = f"{place.table or 'The query'} in {place.shown()}"
+        with told(self.name, "can't be opened"):
+            self._engine = open_engine(url)
             there = self._columns()
-        self.key = place.key or self._primary_key()
-        wanted = list(dict.fromkeys([self.key, *needed]))
+            self.keys: Sequence[str] = place.keys or self._primary_key()
+        wanted = list(dict.fromkeys([*self.keys, *needed]))
         if missing := [name for name in wanted if name not in there]:
             raise BadSource(
                 f"{self.name} has no column {', '.join(map(repr, missing))}, which the job names "
                 f"(it has: {', '.join(there)}). Nothing was sent."
             )
-        self._new = {name: part for part, name in answers.items() if name not in there}
-        self.header = [*wanted, *(name for name in answers.values() if name in there)]
-        self._answers = list(answers.values())
+        table = place.results or place.table
+        assert table is not None, "the job sees to it that a query has a table of results"
+        with told(str(table), "can't be opened"):
+            self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
+        self.header = wanted if place.results else [*wanted, *self._target.present]
+        self.into = f"{table} in {place.shown()}"
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows as texts, in the job's order, through a cursor of the server."""
-        order = [sa.text(self._place.first)] if self._place.first else []
-        query = self._select(self.header).order_by(*order, sa.column(self.key))
-        with self._told("can't be read"), self._engine.connect() as connection:
+        order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
+        query = self._records(self.header).order_by(*order, *map(_column, self.keys))
+        with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             for page in streaming.execute(query).partitions(PAGE):
                 yield [[as_text(value) for value in row] for row in page]
@@ -77,151 +64,100 @@ class DatabaseTable:
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
     ) -> None:
-        """Write what answering gives into these columns; kept is called after each transaction."""
-        del to
-        last: Any = None
-        with self._told("can't be written any further"):
-            self._add_columns()
-            while True:
-                with self._engine.begin() as connection:
-                    rows = connection.execution_options(writes=True).execute(self._page(columns, last)).all()
-                    if not rows:
-                        return
-                    last = rows[-1][0]
-                    width = len(self.header)
-                    new = answering([[as_text(value) for value in row[:width]] for row in rows])
-                    self._update(connection, columns, rows, list(zip(*new, strict=True)))
-                kept()
+        """Write what answering gives into the target's columns; kept is called after each transaction."""
+        del to, columns
+        last: Sequence[Any] = ()
+        with told(self.into, "can't be written any further", writing=True):
+            self._target.make(self._records(self.keys))
+            with self._engine.execution_options(writes=True).connect() as connection:
+                self._target.open(connection)
+                while True:
+                    with connection.begin():
+                        rows = connection.execute(self._page(last)).all()
+                        if not rows:
+                            return
+                        self._target.put(connection, list(self._changed(rows, answering)))
+                    last = rows[-1][: len(self.keys)]
+                    kept()
 
     def fingerprint(self) -> str:
         """A database can't tell cheaply whether it is the same."""
         return ""
 
     def check_target(self, to: Path | None) -> str:
-        """Raise BadSource when a column is missing that is not to be made."""
+        """Raise BadSource when the answers can't be written."""
         del to
-        if self._new and not self._create:
-            raise BadSource(
-                f"{self.name} has no column {', '.join(map(repr, self._new))} for the answers. Say create = true under "
-                "[write] to have them made. Nothing was sent."
-            )
+        with told(self.into, "can't be written"):
+            self._target.check()
         return ""
 
-    def _page(self, columns: Sequence[str], last: Any) -> sa.Select[Any]:
-        """The next page of rows by key, held for this transaction; after the header's columns, the answers' own."""
-        key: Any = sa.column(self.key)
-        query = self._select([*self.header, *columns]).order_by(key).limit(PAGE).with_for_update()
-        return query if last is None else query.where(key > last)
-
-    def _update(
-        self, connection: sa.Connection, columns: Sequence[str], rows: Sequence[Any], new: Sequence[Sequence[Any]]
-    ) -> None:
-        """Put the new cells into the rows that they change."""
-        changed = []
-        for row, cells in zip(rows, new, strict=True):
-            before = row[len(self.header) :]
+    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> Iterator[Sequence[Any]]:
+        """Of a page's rows, keys and new cells of those whose cells are not so already."""
+        width, keys = len(self.header), len(self.keys)
+        before_at = -len(self._target.columns)
+        new = answering([[as_text(value) for value in row[:width]] for row in rows])
+        for row, *cells in zip(rows, *new, strict=True):
+            before = row[before_at:]
             after = [old if cell is LEAVE else cell for old, cell in zip(before, cells, strict=True)]
             if any(not _same(old, cell) for old, cell in zip(before, after, strict=True)):
-                changed.append({"this": row[0]} | {f"new{at}": cell for at, cell in enumerate(after)})
-        if changed:
-            values: dict[Any, Any] = {sa.column(name): sa.bindparam(f"new{at}") for at, name in enumerate(columns)}
-            table = sa.table(self._place.table, *map(sa.column, [self.key, *columns]), schema=self._place.schema)
-            statement = sa.update(table).where(table.c[self.key] == sa.bindparam("this")).values(values)
-            connection.execute(statement, changed)
+                yield [*row[:keys], *after]
 
-    def _select(self, names: Sequence[str]) -> sa.Select[Any]:
-        table = sa.table(self._place.table, schema=self._place.schema)
-        columns: list[Any] = list(map(sa.column, names))
-        query = sa.select(*columns).select_from(table)
-        return query.where(sa.text(f"({self._place.only})")) if self._place.only else query
+    def _page(self, last: Sequence[Any]) -> sa.Select[Any]:
+        """The next page of rows by key, locked where they are to be written; after the header, the target's cells."""
+        target, columns = self._target, list(self._target.columns.values())
+        if target.own:
+            query = self._records([*self.header, *columns]).with_for_update()
+            keys = list(map(_column, self.keys))
+        else:
+            records = self._records(self.header).subquery("records")
+            keys = [records.c[key] for key in self.keys]
+            same = sa.and_(*(records.c[key] == target.at.c[key] for key in self.keys))
+            query = sa.select(*records.c, *(target.at.c[name] for name in columns))
+            query = query.select_from(records.outerjoin(target.at, same))
+        query = query.order_by(*keys).limit(PAGE)
+        if not last:
+            return query
+        return query.where(keys[0] > last[0] if len(keys) == 1 else sa.tuple_(*keys) > sa.tuple_(*last))
 
-    def _columns(self) -> list[str]:
-        look = sa.inspect(self._engine)
+    def _records(self, names: Sequence[str]) -> sa.Select[Any]:
+        """The job's records, in these columns."""
+        table, query = self._place.table, self._place.query
+        source: Any = sa.table(table.table, schema=table.schema) if table else _as_table(query or "")
+        chosen = sa.select(*map(_column, names)).select_from(source)
+        if self._place.only:
+            chosen = chosen.where(sa.literal_column(f"({self._place.only})", sa.Boolean))
+        return chosen
+
+    def _columns(self) -> Sequence[str]:
+        table = self._place.table
+        if table is None:
+            with self._engine.connect() as connection:
+                everything = sa.select(sa.text("*")).select_from(_as_table(self._place.query or "")).limit(0)
+                return list(connection.execute(everything).keys())
         try:
-            return [str(column["name"]) for column in look.get_columns(self._place.table, self._place.schema)]
+            return list(columns_of(self._engine, table))
         except NoSuchTableError as error:
-            there = [*look.get_table_names(self._place.schema), *look.get_view_names(self._place.schema)]
+            look = sa.inspect(self._engine)
+            there = [*look.get_table_names(table.schema), *look.get_view_names(table.schema)]
             raise BadSource(
                 f"There is no table {self.name} (there are: {', '.join(sorted(there)) or 'none'}). Nothing was sent."
             ) from error
 
-    def _primary_key(self) -> str:
-        with self._told("can't be read"):
-            found = sa.inspect(self._engine).get_pk_constraint(self._place.table, self._place.schema)
-        names = found["constrained_columns"]
-        if len(names) != 1:
-            has = f"a primary key of several columns ({', '.join(names)})" if names else "no primary key"
-            raise BadSource(f'{self.name} has {has}. Name one column: key = "…" under [records]. Nothing was sent.')
-        return str(names[0])
-
-    def _add_columns(self) -> None:
-        """Make the columns that are missing."""
-        quote = self._engine.dialect.identifier_preparer
-        table = quote.format_table(sa.table(self._place.table, schema=self._place.schema))
-        for name, part in self._new.items():
-            kind = (sa.Double() if part in NUMBERS else sa.Text()).compile(self._engine.dialect)
-            with self._engine.begin() as connection:
-                connection.exec_driver_sql(f"ALTER TABLE {table} ADD COLUMN {quote.quote(name)} {kind}")
-        self._new = {}
-
-    @contextmanager
-    def _told(self, what: str) -> Iterator[None]:
-        """The database's errors, as ours: each with what was and was not written."""
-        try:
-            yield
-        except DBAPIError as error:
-            said = str(error.orig).strip().splitlines()[0] if str(error.orig).strip() else type(error.orig).__name__
-            fate = (
-                "The rows before are written, each whole; the next run goes on without asking again."
-                if "written" in what
-                else "Nothing was written."
-            )
-            raise BadSource(f"{self.name} {what}: {said}. {fate}") from error
-        except SQLAlchemyError as error:
-            raise BadSource(f"{self.name} {what}: {error}. Nothing was written.") from error
+    def _primary_key(self) -> Sequence[str]:
+        table = self._place.table
+        names = sa.inspect(self._engine).get_pk_constraint(table.table, table.schema) if table else None
+        if not names or not names["constrained_columns"]:
+            raise BadSource(f'{self.name} has no primary key. Name one: key = "…" under [records]. Nothing was sent.')
+        return names["constrained_columns"]
 
 
-def _url(place: Place, folder: Path) -> URL:
-    """The URL with its password and its driver; an SQLite file is looked for from the job's folder."""
-    try:
-        url = make_url(place.url)
-    except ArgumentError as error:
-        raise BadSource(
-            f"records.database = {place.url!r} is not the URL of a database, such as postgresql://user@host/name or "
-            "sqlite:///file.db. Nothing was sent."
-        ) from error
-    if place.password is not None:
-        url = url.set(password=place.password)
-    url = url.set(drivername=SCHEMES.get(url.drivername, url.drivername))
-    if url.get_backend_name() == "sqlite" and url.database:
-        path = folder / url.database
-        if not path.is_file():
-            raise BadSource(f"There is no database {path}. Nothing was sent.")
-        url = url.set(database=str(path))
-    return url
+def _column(name: str) -> Any:
+    return sa.column(name)
 
 
-def _engine(url: URL) -> sa.Engine:
-    try:
-        if url.get_backend_name() != "sqlite":
-            return sa.create_engine(url, poolclass=sa.pool.NullPool)
-        engine = sa.create_engine(url, poolclass=sa.pool.NullPool, connect_args={"timeout": 30})
-    except (NoSuchModuleError, ModuleNotFoundError) as error:
-        raise BadSource(
-            f"No driver for {url.drivername} is installed ({error}). For PostgreSQL: "
-            "pip install 'yellowtor[postgres]'. Nothing was sent."
-        ) from error
-
-    @sa.event.listens_for(engine, "connect")
-    def by_hand(connection: Any, _: object) -> None:
-        connection.isolation_level = None  # the driver begins no transaction of its own
-
-    @sa.event.listens_for(engine, "begin")
-    def begin(connection: sa.Connection) -> None:
-        writes = connection.get_execution_options().get("writes")
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
-
-    return engine
+def _as_table(query: str) -> Any:
+    """A query as what is selected from; a colon in it is no variable of ours."""
+    return sa.text(f"({query.strip().rstrip(';')}) AS records".replace(":", r"\:"))
 
 
 def _same(old: Any, new: Any) -> bool:

@@ -24,7 +24,8 @@ FORMULA = {"=", "+", "-", "@", "\t", "\r"}
 class DelimitedTable:
     """A file of delimited text. Raises BadSource for whatever is wrong with it."""
 
-    key: str | None = None
+    keys: Sequence[str] = ()
+    into = ""
 
     def __init__(self, path: Path, told: Told = Told()) -> None:  # noqa: B008 - it never changes
         self.path, self.name = path, str(path)

@@ -25,7 +25,8 @@ class WorkbookTable:
 
     decimal = "."  # of numbers that are kept as text
     remarks: Sequence[str] = ()
-    key: str | None = None
+    keys: Sequence[str] = ()
+    into = ""
 
     def __init__(self, path: Path, sheet: str | None) -> None:
         self.path, self.name = path, str(path)

@@ -1,0 +1,118 @@
+"""Where a database is and how it is spoken with, through SQLAlchemy.
+
+Its errors become ours here, each with what was and was not written. A password is in no message.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.engine import URL, make_url
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
+
+from yellowtor.errors import BadSource
+
+DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
+BUSY_S = 30  # how long SQLite waits for another writer
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A table by its name, and its schema where that is told."""
+
+    table: str
+    schema: str | None = None
+
+    def __str__(self) -> str:
+        return f"{self.schema}.{self.table}" if self.schema else self.table
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where records are in a database: a table or a query.
+
+    keys tell them apart (none: the primary key does), only is a SQL condition, first what they are put in order by,
+    results the table that the answers go into, if not into their own.
+    """
+
+    url: str
+    table: Named | None
+    query: str | None = None
+    keys: tuple[str, ...] = ()
+    only: str | None = None
+    first: str | None = None
+    results: Named | None = None
+    password: str | None = field(default=None, repr=False)
+
+    def full_url(self, folder: Path) -> URL:
+        """The URL with its password and its driver; an SQLite file is looked for from the job's folder."""
+        try:
+            url = make_url(self.url)
+        except ArgumentError as error:
+            raise BadSource(
+                f"records.database = {self.url!r} is not the URL of a database, such as postgresql://user@host/name or "
+                "sqlite:///file.db. Nothing was sent."
+            ) from error
+        if self.password is not None:
+            url = url.set(password=self.password)
+        url = url.set(drivername=DRIVERS.get(url.drivername, url.drivername))
+        if url.get_backend_name() == "sqlite" and url.database and not url.database.startswith("file:"):
+            path = folder / url.database
+            if not path.is_file():
+                raise BadSource(f"There is no database {path}. Nothing was sent.")
+            url = url.set(database=str(path))
+        return url
+
+    def shown(self) -> str:
+        """The URL without password, driver and options."""
+        url = make_url(self.url)
+        return URL.create(
+            url.get_backend_name(), url.username, None, url.host, url.port, url.database
+        ).render_as_string()
+
+
+def open_engine(url: URL) -> sa.Engine:
+    """An engine that keeps no connection open between its uses."""
+    try:
+        if url.get_backend_name() != "sqlite":
+            return sa.create_engine(url, poolclass=sa.pool.NullPool)
+        engine = sa.create_engine(url, poolclass=sa.pool.NullPool, connect_args={"timeout": BUSY_S})
+    except (NoSuchModuleError, ModuleNotFoundError) as error:
+        raise BadSource(
+            f"No driver for {url.drivername} is installed ({error}). For PostgreSQL: pip install "
+            "'yellowtor[postgres]', for MariaDB: pip install 'yellowtor[mariadb]'. Nothing was sent."
+        ) from error
+
+    @sa.event.listens_for(engine, "connect")
+    def by_hand(connection: Any, _: object) -> None:
+        connection.isolation_level = None  # the driver begins no transaction of its own
+
+    @sa.event.listens_for(engine, "begin")
+    def begin(connection: sa.Connection) -> None:
+        writes = connection.get_execution_options().get("writes")
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+    return engine
+
+
+@contextmanager
+def told(name: str, what: str, *, writing: bool = False) -> Iterator[None]:
+    """The database's errors, as ours."""
+    try:
+        yield
+    except DBAPIError as error:
+        said = _said(error.orig)
+        fate = "The rows before are written, each whole; the next run goes on without asking again."
+        raise BadSource(f"{name} {what}: {said}. {fate if writing else 'Nothing was written.'}") from error
+    except SQLAlchemyError as error:
+        raise BadSource(f"{name} {what}: {error}. Nothing was written.") from error
+
+
+def _said(error: BaseException | None) -> str:
+    """What the database says, on one line: PyMySQL's errors are a number and a text."""
+    parts = getattr(error, "args", ())
+    text = str(parts[-1]) if parts and isinstance(parts[0], int) else str(error)
+    return next((line.strip().rstrip(".") for line in text.splitlines() if line.strip()), type(error).__name__)

@@ -1,0 +1,145 @@
+"""Where in a database answers are written: columns of the records' own table, or a table of results.
+
+The cells that change go in bulk into a temporary table, and from there into the target by one statement.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import DBAPIError, NoSuchTableError
+
+from yellowtor.errors import BadSource
+from yellowtor.tables.place import Named
+
+NUMBERS = {"latitude", "longitude", "confidence"}  # parts of an answer that are numbers; the others are text
+NEW = "yellowtor_new"  # the temporary table
+
+
+def columns_of(engine: sa.Engine, table: Named) -> dict[str, Any]:
+    """The type of each column. Raises NoSuchTableError."""
+    found = sa.inspect(engine).get_columns(table.table, table.schema)
+    return {str(column["name"]): column["type"] for column in found}
+
+
+@dataclass
+class Target:
+    """The table that answers go into. columns are by the part of the answer; own: it is the records' own."""
+
+    engine: sa.Engine
+    table: Named
+    keys: Sequence[str]
+    columns: Mapping[str, str]
+    own: bool
+    create: bool
+
+    def __post_init__(self) -> None:
+        try:
+            there: dict[str, Any] | None = columns_of(self.engine, self.table)
+        except NoSuchTableError:
+            there = None
+        self.exists = there is not None
+        self._there = there or {}
+        self.present = [name for name in self.columns.values() if name in self._there]
+        self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
+        self.at = sa.table(self.table.table, *map(_column, [*self.keys, *self.columns.values()]),
+                           schema=self.table.schema)  # fmt: skip
+        self._new = sa.table(NEW, *map(_column, [*self.keys, *self.columns.values()]))
+
+    def check(self) -> None:
+        """Raise BadSource when answers can't go in here, before anything is sent."""
+        if not self.exists and not self.create:
+            raise BadSource(
+                f"There is no table {self.table} for the answers. Say create = true under [write] to have it made. "
+                "Nothing was sent."
+            )
+        if self.exists and (lost := [key for key in self.keys if key not in self._there]):
+            raise BadSource(f"{self.table} has no column {_list(lost)}, the key of the records. Nothing was sent.")
+        if self._missing and not self.create:
+            raise BadSource(
+                f"{self.table} has no column {_list(self._missing)} for the answers. Say create = true under "
+                "[write] to have them made. Nothing was sent."
+            )
+        for part, name in self.columns.items():
+            if name in self._there and part not in NUMBERS and not _takes_text(self._there[name]):
+                raise BadSource(
+                    f"{self.table}: {part} is text, and the column {name!r} is {self._there[name]}. Nothing was sent."
+                )
+        if self.present:  # an update of no row tells whether the table may be written
+            nothing = sa.update(self.at).where(sa.false()).values({self.present[0]: self.at.c[self.present[0]]})
+            with self.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
+                connection.execute(nothing)
+                trial.rollback()
+
+    def make(self, records: sa.Select[Any]) -> None:
+        """Make what is missing; records selects the keys, whose types a table of results takes over."""
+        quote = self.engine.dialect.identifier_preparer
+        name = quote.format_table(self.at)
+        with self.engine.execution_options(writes=True).begin() as connection:
+            if not self.exists:
+                keys = ", ".join(map(quote.quote, self.keys))
+                connection.exec_driver_sql(f"CREATE TABLE {name} AS {_none_of(records, self.engine)}")
+                index = quote.quote(f"{self.table.table}_key")
+                connection.exec_driver_sql(f"CREATE UNIQUE INDEX {index} ON {name} ({keys})")
+                self.exists = True
+            for column, part in self._missing.items():
+                kind = (sa.Double() if part in NUMBERS else sa.Text()).compile(self.engine.dialect)
+                connection.exec_driver_sql(f"ALTER TABLE {name} ADD COLUMN {quote.quote(column)} {kind}")
+        self._missing = {}
+
+    def open(self, connection: sa.Connection) -> None:
+        """Have this connection make its temporary table."""
+        like = _none_of(sa.select(*self.at.c).select_from(self.at), self.engine)
+        connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like}")
+        connection.commit()
+
+    def put(self, connection: sa.Connection, rows: Sequence[Sequence[Any]]) -> None:
+        """Write rows of keys and cells, in the order of the keys; a table of results gets those it lacks too."""
+        if not rows:
+            return
+        self._load(connection, rows)
+        same = sa.and_(*(self.at.c[key] == self._new.c[key] for key in self.keys))
+        span = self.at.c[self.keys[0]].between(rows[0][0], rows[-1][0])  # lets the database look at one stretch
+        cells = {self.at.c[name]: self._new.c[name] for name in self.columns.values()}
+        connection.execute(sa.update(self.at).values(cells).where(same, span))
+        if not self.own:
+            lacking = sa.select(*self._new.c).where(~sa.exists().where(same).correlate(self._new))
+            connection.execute(sa.insert(self.at).from_select([column.name for column in self._new.c], lacking))
+        connection.execute(sa.delete(self._new))
+
+    def _load(self, connection: sa.Connection, rows: Sequence[Sequence[Any]]) -> None:
+        if self.engine.dialect.name == "postgresql":
+            quote = self.engine.dialect.identifier_preparer.quote
+            names = ", ".join(quote(column.name) for column in self._new.c)
+            driver: Any = connection.connection.driver_connection
+            try:
+                with driver.cursor() as cursor, cursor.copy(f"COPY {NEW} ({names}) FROM STDIN") as copy:
+                    for row in rows:
+                        copy.write_row(row)
+            except self.engine.dialect.loaded_dbapi.Error as error:
+                raise DBAPIError(None, None, error) from error
+            connection.exec_driver_sql(f"ANALYZE {NEW}")
+        else:
+            columns = [column.name for column in self._new.c]
+            connection.execute(sa.insert(self._new), [dict(zip(columns, row, strict=True)) for row in rows])
+
+
+def _column(name: str) -> Any:
+    return sa.column(name)
+
+
+def _none_of(query: sa.Select[Any], engine: sa.Engine) -> str:
+    return str(query.where(sa.text("1 = 0")).compile(engine))
+
+
+def _takes_text(kind: Any) -> bool:
+    """Whether a column of this type takes any text; a type that we don't know does."""
+    try:
+        return kind.python_type in {str, object}
+    except NotImplementedError:
+        return True
+
+
+def _list(names: Any) -> str:
+    return ", ".join(map(repr, names))
