@@ -7,6 +7,7 @@ why the text is composed with NFC and not with NFKC.
 
 import re
 import unicodedata
+from functools import lru_cache
 
 SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE stands in no address
 
@@ -17,6 +18,7 @@ def fold_blanks(text: str) -> str:
     return " ".join(composed.replace("\u200b", " ").replace("\ufeff", " ").split())
 
 
+@lru_cache(maxsize=20_000)  # towns and streets come again and again
 def canonical(text: str) -> str:
     """NFC, casefolded, blanks folded, punctuation dropped except where it touches a number.
 

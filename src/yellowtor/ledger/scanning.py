@@ -3,7 +3,7 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from sqlalchemy import and_, func, insert, literal, or_, select, update
@@ -100,8 +100,17 @@ class ScanBook:
                     work.c.state == "vanished",
                 )
             )
-        rows: Iterable[Any] = self._store.connection.execute(query)
+        rows: Sequence[Any] = self._store.connection.execute(query).all()
+        if not all_of_them and (taken := [row for row in rows if _only_held(row)]):
+            self._take_held([(held, raw_hash, self._job, key) for key, raw_hash, held, *_ in taken])
+            rows = [row for row in rows if not _only_held(row)]
         return [Known._make([*row[:7], _ours(*row[7:])]) for row in rows]
+
+    def _take_held(self, rows: Sequence[tuple[str | None, str, int, str]]) -> None:
+        """Take what the source holds now of records whose coordinates are gone, or ours again."""
+        statement = "UPDATE work SET held = ?, held_hash = ? WHERE job_id = ? AND key = ?"
+        with self._store.transaction() as connection:
+            connection.exec_driver_sql(statement, list(rows))
 
     def put_work(self, rows: Sequence[Work]) -> None:
         """Keep what new and changed records have become; what was judged of them before is dropped."""
@@ -174,6 +183,12 @@ class ScanBook:
                 return
             last = page[-1][0]
             yield from (Question(*row[1:]) for row in page)
+
+
+def _only_held(row: Any) -> bool:
+    """Whether nothing of a record that is asked about has changed but that its coordinates are gone, or ours again."""
+    _, raw_hash, held, known_hash, _, _, before, state, *_ = row
+    return state == "ask" and raw_hash == known_hash and (held is None or held == before)
 
 
 def _ours(state: str | None, lat: float | None, lon: float | None) -> str | None:

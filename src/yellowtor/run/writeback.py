@@ -114,12 +114,13 @@ class WriteBack:
 
     def _note(self, answers: Sequence[Answer]) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
-        sure = self._sure
+        sure, here = self._sure, self._job.write.in_place
         self._book.note_written(
             [
                 (key, text)
-                for key, _, _, before, _, outcome, lat, lon, *_ in answers
-                if outcome in sure and lat is not None and lon is not None and (text := written(lat, lon)) != before
+                for key, _, held, before, _, outcome, lat, lon, *_ in answers
+                if outcome in sure and lat is not None and lon is not None
+                if (text := written(lat, lon)) != before or (here and text != held)
             ]
         )
 

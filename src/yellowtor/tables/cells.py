@@ -31,3 +31,15 @@ def as_text(value: object) -> str:
     if isinstance(value, dt.datetime) and value.time() == dt.time():
         return value.date().isoformat()
     return str(value)
+
+
+def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
+    """Rows of values as rows of texts; column by column, since most columns hold texts already."""
+    return list(zip(*map(_column_as_text, zip(*rows, strict=True)), strict=True))
+
+
+def _column_as_text(column: Sequence[object]) -> Sequence[str]:
+    kinds = set(map(type, column))
+    if kinds == {str}:
+        return column  # type: ignore[return-value]
+    return list(map(str if kinds == {int} else as_text, column))

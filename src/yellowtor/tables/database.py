@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import NoSuchTableError
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
 from yellowtor.tables.place import Place, open_engine, told
 from yellowtor.tables.target import Target, columns_of
 
@@ -49,7 +49,8 @@ class DatabaseTable:
         assert table is not None, "the job sees to it that a query has a table of results"
         with told(str(table), "can't be opened"):
             self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
-        self.header = wanted if place.results else [*wanted, *self._target.present]
+        own = [answers[part] for part in ("latitude", "longitude") if answers.get(part) in self._target.present]
+        self.header = wanted if place.results else [*wanted, *own]
         self.into = f"{table} in {place.shown()}"
 
     def batches(self) -> Iterator[list[Row]]:
@@ -59,7 +60,7 @@ class DatabaseTable:
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             for page in streaming.execute(query).partitions(PAGE):
-                yield [[as_text(value) for value in row] for row in page]
+                yield as_texts(page)
 
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
@@ -76,7 +77,7 @@ class DatabaseTable:
                         rows = connection.execute(self._page(last)).all()
                         if not rows:
                             return
-                        self._target.put(connection, list(self._changed(rows, answering)))
+                        self._target.put(connection, self._changed(rows, answering))
                     last = rows[-1][: len(self.keys)]
                     kept()
 
@@ -91,16 +92,19 @@ class DatabaseTable:
             self._target.check()
         return ""
 
-    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> Iterator[Sequence[Any]]:
+    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> list[Sequence[Any]]:
         """Of a page's rows, keys and new cells of those whose cells are not so already."""
-        width, keys = len(self.header), len(self.keys)
-        before_at = -len(self._target.columns)
-        new = answering([[as_text(value) for value in row[:width]] for row in rows])
-        for row, *cells in zip(rows, *new, strict=True):
-            before = row[before_at:]
-            after = [old if cell is LEAVE else cell for old, cell in zip(before, cells, strict=True)]
-            if any(not _same(old, cell) for old, cell in zip(before, after, strict=True)):
-                yield [*row[:keys], *after]
+        width, columns = len(self.header), list(zip(*rows, strict=True))
+        answers = answering(list(as_texts([row[:width] for row in rows])))
+        changed: set[int] = set()
+        after: list[Sequence[Any]] = []
+        for before, new in zip(columns[-len(answers) :], answers, strict=True):
+            cells = [old if cell is LEAVE else cell for old, cell in zip(before, new, strict=True)]
+            if cells != list(before):
+                changed.update(at for at, cell in enumerate(cells) if not _same(before[at], cell))
+            after.append(cells)
+        told = [*columns[: len(self.keys)], *after]
+        return [[column[at] for column in told] for at in sorted(changed)]
 
     def _page(self, last: Sequence[Any]) -> sa.Select[Any]:
         """The next page of rows by key, locked where they are to be written; after the header, the target's cells."""
@@ -162,7 +166,7 @@ def _as_table(query: str) -> Any:
 
 def _same(old: Any, new: Any) -> bool:
     """Whether a cell holds already what is to be put into it."""
-    if old is None or new is None or isinstance(new, str):
+    if old == new or old is None or new is None or isinstance(new, str):
         return bool(old == new)
     try:
         return bool(float(old) == new)
