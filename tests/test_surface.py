@@ -59,7 +59,7 @@ def test_every_error_has_an_exit_code_that_is_documented():
         ("job.toml", "area = [-29.6,", "area = [", "area takes four numbers"),
         ("job.toml", 'latitude = "Latitude"\n', "", "latitude and longitude belong together"),
         ("job.toml", 'level = "Level"', 'level = "Town"', "would overwrite 'Town'"),
-        ("job.toml", 'to = "cabinets-placed.xlsx"', "", "needs either to"),
+        ("job.toml", 'to = "cabinets-placed.xlsx"', "", "needs one of to"),
         ("job.toml", "[judge]", "[judge", "is not valid TOML"),
         ("job.toml", 'service = "stand-in.toml"', 'service = "other.toml"', "There is no service description at"),
         ("job.toml", '"coast.geojson"', '"stand-in.toml"', "can't be read"),

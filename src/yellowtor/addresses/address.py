@@ -1,9 +1,14 @@
 """An address as parts, and the readable line that is sent to a service."""
 
+import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 
 from yellowtor.addresses.canonical import SEPARATOR, canonical, fold_blanks
+from yellowtor.addresses.line import LineTemplate
+
+_BREAK = re.compile(r"[\s,]*[\r\n]+[\s,]*")  # where a cell goes on on another line
+_WORD = re.compile(r"[^\s,;]+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,19 +46,43 @@ PARTS: tuple[str, ...] = tuple(f.name for f in fields(Address))
 
 @dataclass(frozen=True, slots=True)
 class Composing:
-    """How a record becomes an address: a column for each part, fixed parts, and which are needed."""
+    """How a record becomes an address: a column for each part, or a line of columns; what is fixed, what is needed.
+
+    words are the words (casefolded) of a column's cells that stand for others, by column.
+    """
 
     columns: Mapping[str, str]
     fixed: Mapping[str, str]
     needed: frozenset[str]
+    line: LineTemplate | None = None
+    words: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     def compose(self, cells: Mapping[str, str]) -> Address:
         """The address in these cells (column name to text). What the record says outranks what is fixed."""
-        parts = dict(self.fixed)
-        for part, column in self.columns.items():
-            if text := fold_blanks(cells.get(column, "")):
-                parts[part] = text
-        return Address(**parts)
+        return Address(**{**self.fixed, **self._own(cells)})
+
+    def says_nothing(self, cells: Mapping[str, str]) -> bool:
+        """Whether a record has nothing of an address of its own, but what is fixed for all."""
+        return not any(map(canonical, self._own(cells).values()))
+
+    def own_line(self, cells: Mapping[str, str]) -> str:
+        """What a record says of its address itself, on one line."""
+        return Address(**self._own(cells)).line()
+
+    def _own(self, cells: Mapping[str, str]) -> dict[str, str]:
+        parts = {part: self._text(column, cells) for part, column in self.columns.items()}
+        if self.line:
+            parts["whole"] = self.line.fill(lambda column: self._text(column, cells))
+        return {part: text for part, text in parts.items() if text}
+
+    def _text(self, column: str, cells: Mapping[str, str]) -> str:
+        """A cell on one line, its words exchanged as the job says."""
+        text = cells.get(column, "")
+        if "\n" in text or "\r" in text:
+            text = _BREAK.sub(", ", text.strip())
+        if words := self.words.get(column):
+            text = _WORD.sub(lambda found: words.get(found[0].casefold(), found[0]), text)
+        return fold_blanks(text)
 
     def missing(self, address: Address) -> list[str]:
         """The needed parts that this address lacks; a part of punctuation alone counts as missing."""
@@ -61,8 +90,10 @@ class Composing:
 
     def rules(self) -> str:
         """All of this as one text, the same in every process (a set's own order is not)."""
-        return repr((sorted(self.columns.items()), sorted(self.fixed.items()), sorted(self.needed)))
+        words = sorted((column, sorted(change.items())) for column, change in self.words.items())
+        line = self.line.text if self.line else ""
+        return repr((sorted(self.columns.items()), sorted(self.fixed.items()), sorted(self.needed), line, words))
 
     def raw_columns(self) -> Iterable[str]:
         """The columns whose cells decide whether an address has changed."""
-        return list(dict.fromkeys(self.columns.values()))
+        return list(dict.fromkeys([*self.columns.values(), *(self.line.columns if self.line else ())]))

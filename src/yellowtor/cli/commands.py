@@ -19,7 +19,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome, Thresholds
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, note, stderr, stdout, write_out
-from yellowtor.cli.wiring import CLOCK, job_parts, load_service, service_book
+from yellowtor.cli.wiring import CLOCK, job_parts, load_service, preview_parts, service_book
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
 from yellowtor.run.stop import StopWish
@@ -64,6 +64,22 @@ def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
     if strict and any(summary.outcomes[o] for o in (Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED)):
         return Exit.DOUBTFUL
     return Exit.ENDED
+
+
+def preview_command(path: Path, *, show: int, as_json: bool) -> None:
+    from yellowtor.cli.showing import preview_json, show_preview
+    from yellowtor.run.preview import preview
+
+    job, table, service, remarks = preview_parts(path)
+    progress = Progress(stderr(), 0)
+    for remark in remarks:
+        progress.remark(remark)
+    with progress.shown():
+        found = preview(job, table, service, show, progress)
+    if as_json:
+        write_out(preview_json(found))
+    else:
+        show_preview(stdout(), found)
 
 
 @contextmanager

@@ -79,6 +79,18 @@ def run(
     run_command(job, dry_run=dry_run, at_most=at_most, again_failed=again is not None, strict=strict, as_json=json)
 
 
+@app.command()
+def preview(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,
+    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+) -> None:
+    """Read the records and show how addresses are put together, and what would not be asked; send nothing."""
+    from yellowtor.cli.commands import preview_command
+
+    preview_command(job, show=show, as_json=json)
+
+
 @app.command(name="try")
 def try_(
     address: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address in one line.")],

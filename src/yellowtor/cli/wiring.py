@@ -39,6 +39,16 @@ def load_service(path: Path, language: str = "") -> tuple[HttpService, Sequence[
     return HttpService(description, values, language), values.remarks
 
 
+def preview_parts(path: Path) -> tuple[Job, Table, HttpService, Sequence[str]]:
+    """What a look at a job's records needs: no ledger, and no key of the service."""
+    job = read_settings(path, Job, "job")
+    folder = path.absolute().parent
+    description = read_settings(folder / job.ask.service, Description, "service description")
+    values = find_values(description.variables, environment(), folder / job.ask.service, unset_is_shown=True)
+    table, _, _ = open_table(job, folder)
+    return job, table, HttpService(description, values, job.ask.language), table.remarks
+
+
 def terms(service: HttpService) -> AccountTerms:
     return AccountTerms(service.name, service.account, service.pace, service.day)
 

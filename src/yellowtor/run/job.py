@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, field_validator, model_validator
 
 from yellowtor.addresses.address import PARTS, Composing
+from yellowtor.addresses.line import LineTemplate
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
 from yellowtor.settings import Settings
@@ -105,21 +106,44 @@ class Fixed(Settings):
 class AddressColumns(Settings):
     """The column of each part. A part without a column may be fixed for all records."""
 
+    whole: Column | None = Field(None, description="The whole address in one cell; it may have line breaks.")
+    line: str | None = Field(
+        None,
+        description="Or the whole address as a line of columns: `{Street} {No}, {Town}`. What is empty takes its "
+        "punctuation along.",
+    )
     number: Column | None = Field(None, description="House number, where it has a column of its own.")
     street: Column | None = Field(None, description="Street; it may carry the number too.")
     town: Column | None = Field(None, description="Town.")
     postcode: Column | None = Field(None, description="Postcode.")
     region: Column | None = Field(None, description="Region.")
     country: Column | None = Field(None, description="Country, by name or ISO 3166-1 alpha-2 code.")
-    needed: list[Literal["number", "street", "town", "postcode", "region", "country"]] = Field(
+    needed: list[Literal["whole", "number", "street", "town", "postcode", "region", "country"]] = Field(
         default_factory=list, description="Parts without which a record is *incomplete* and not asked about."
     )
     fixed: Fixed = Field(Fixed(), description="Parts that hold for every record whose own is empty, such as `country`.")
+    words: dict[str, dict[str, str]] = Field(
+        default_factory=dict,
+        description="By column, words of its cells that stand for others: "
+        '`words = { "Street" = { "Str." = "Street" } }`. Case does not matter.',
+    )
+
+    @field_validator("line")
+    @classmethod
+    def _line(cls, line: str | None) -> str | None:
+        if line is not None:
+            LineTemplate(line)
+        return line
 
     @model_validator(mode="after")
     def _some_column(self) -> "AddressColumns":
-        if not self.columns():
+        if self.line and self.whole:
+            raise ValueError("whole and line are two ways to say the same: keep one")
+        read = self.composing().raw_columns()
+        if not read:
             raise ValueError('names no column: at least one part needs one, such as street = "Street"')
+        if stray := [column for column in self.words if column not in read]:
+            raise ValueError(f"words speaks of the column {stray[0]!r}, which is no part of the address")
         return self
 
     def columns(self) -> dict[str, str]:
@@ -127,7 +151,9 @@ class AddressColumns(Settings):
 
     def composing(self) -> Composing:
         fixed = {part: text for part, text in self.fixed if text}
-        return Composing(self.columns(), fixed, frozenset(self.needed))
+        words = {column: {old.casefold(): new for old, new in change.items()} for column, change in self.words.items()}
+        line = LineTemplate(self.line) if self.line else None
+        return Composing(self.columns(), fixed, frozenset(self.needed), line, words)
 
 
 class Ask(Settings):
@@ -241,7 +267,7 @@ class Job(Settings):
 
     @model_validator(mode="after")
     def _address_is_safe(self) -> "Job":
-        read = {*self.address.columns().values(), *self.records.keys()} if not self.write.table else self.records.keys()
+        read = self.records.keys() + ([] if self.write.table else list(self.address.composing().raw_columns()))
         clash = set(read) & set(self.write.columns.mapped().values())
         if clash:
             raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")

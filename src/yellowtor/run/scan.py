@@ -119,7 +119,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     for batch in table.batches():
         keys = reader.keys(batch)
         if not all(keys):
-            raise _no_key(reader, table, book.count() + keys.index("") + 1)
+            raise no_key(reader, table, book.count() + keys.index("") + 1)
         scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
@@ -144,7 +144,8 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
 
 def _work(reader: RowReader, asking: Asking, row: Row, item: Known) -> Work:
     """What a record becomes: kept, incomplete, or one to ask about."""
-    address = reader.composing.compose(reader.cells(row))
+    cells = reader.cells(row)
+    address = reader.composing.compose(cells)
     address_key = address.key()
     text = json.dumps(address.as_dict(), ensure_ascii=False)
     held_hash = held_since(item)
@@ -152,7 +153,7 @@ def _work(reader: RowReader, asking: Asking, row: Row, item: Known) -> Work:
         state, reasons = "kept", ["has coordinates of its own"]
     elif missing := reader.composing.missing(address):
         state, reasons = "incomplete", [f"{' and '.join(missing)} missing"]
-    elif not any(address_key.split("\x1f")):
+    elif reader.composing.says_nothing(cells):
         state, reasons = "incomplete", ["the address is empty"]
     else:
         state, reasons = "ask", []
@@ -171,7 +172,8 @@ def is_kept(item: Known, held_hash: str) -> bool:
     return foreign and held_hash == item.raw_hash
 
 
-def _no_key(reader: RowReader, table: Table, at: int) -> BadSource:
+def no_key(reader: RowReader, table: Table, at: int) -> BadSource:
+    """What to say of a record without a key."""
     return BadSource(
         f"{table.name}: record {at} has no key in column {reader.key_columns}; each record needs one. Nothing was sent."
     )

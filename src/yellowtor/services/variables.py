@@ -55,12 +55,17 @@ class Values:
 
 
 def find_values(
-    variables: Mapping[str, Variable], environment: Mapping[str, str], folder: Path, whose: str = "service"
+    variables: Mapping[str, Variable],
+    environment: Mapping[str, str],
+    folder: Path,
+    whose: str = "service",
+    *,
+    unset_is_shown: bool = False,
 ) -> Values:
     """Look every variable up: the environment, `.env` here, `.env` beside the description, its default.
 
     Raises KeyRefused for a secret without a value and BadJob for any other, naming each place that was
-    looked in.
+    looked in; unless they are wanted only to be shown: then the name stands for the value.
     """
     files = list(dict.fromkeys([Path.cwd() / ".env", folder / ".env"]))
     places: list[tuple[str, Mapping[str, str | None]]] = [("the environment", environment)]
@@ -71,6 +76,8 @@ def find_values(
     for name, variable in variables.items():
         found = next((v for _, place in places if (v := place.get(variable.environment)) and v.strip()), None)
         value = found if found is not None else variable.default
+        if not value and unset_is_shown:
+            value = f"<{variable.environment}>"
         if not value:
             error = KeyRefused if variable.secret else BadJob
             raise error(

@@ -1,0 +1,94 @@
+"""The verb `preview`: read the source and say how each record would be asked about. Nothing is sent or kept."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+from yellowtor.addresses.address import Address
+from yellowtor.addresses.suspicion import suspicions
+from yellowtor.run.job import Job
+from yellowtor.run.ports import Row, Service, Table, Watcher
+from yellowtor.run.scan import RowReader, no_key, shown_key
+
+HELD = "has coordinates already"
+PROBLEMS = 12  # how many of each kind are kept to be shown
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """One record: its cells, the address they make, the request about it; why it would not be asked, what is odd."""
+
+    key: str
+    name: str
+    cells: dict[str, str]
+    address: str
+    request: str
+    fate: str
+    odd: Sequence[str]
+
+
+@dataclass
+class Previews:
+    """Counts over the whole source, the first few records, and those that would not be asked or look odd."""
+
+    records: int = 0
+    questions: int = 0
+    kept: int = 0
+    incomplete: int = 0
+    odd: Counter[str] = field(default_factory=Counter)
+    first: list[Preview] = field(default_factory=list)
+    problems: list[Preview] = field(default_factory=list)
+
+
+def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher) -> Previews:
+    """Read the source to its end. Raises BadSource for what is wrong with it, an empty key too."""
+    reader, found = RowReader(job, table), Previews()
+    questions: set[bytes] = set()
+    shown: Counter[str] = Counter()
+    watch.phase("Reading")
+    for batch in table.batches():
+        keys = reader.keys(batch)
+        if not all(keys):
+            raise no_key(reader, table, found.records + keys.index("") + 1)
+        for key, row in zip(keys, batch, strict=True):
+            found.records += 1
+            seen, question = _preview(reader, service, key, row)
+            _count(found, seen)
+            if question:
+                questions.add(question)
+            whys = [seen.fate, *seen.odd] if seen.fate != HELD else seen.odd
+            if len(found.first) < count:
+                found.first.append(replace(seen, request=service.shown(reader.composing.compose(seen.cells))))
+            if any(why and shown[why] < PROBLEMS for why in whys):
+                shown.update(filter(None, whys))
+                found.problems.append(seen)
+        watch.advanced(len(batch))
+    found.questions = len(questions)
+    return found
+
+
+def _preview(reader: RowReader, service: Service, key: str, row: Row) -> tuple[Preview, bytes | None]:
+    """A record as it would go, and the question it would ask."""
+    cells = reader.cells(row)
+    address = reader.composing.compose(cells)
+    fate = HELD if reader.held(row) else _incomplete(reader, cells, address)
+    odd = list(_odd(reader, cells)) if not fate else []
+    question = None if fate else bytes.fromhex(service.asking.question_key(address.key()))
+    line = "" if reader.composing.says_nothing(cells) else address.line()
+    return Preview(shown_key(key), reader.name(row), cells, line, "", fate, odd), question
+
+
+def _incomplete(reader: RowReader, cells: dict[str, str], address: Address) -> str:
+    missing = reader.composing.missing(address)
+    nothing = "the address is empty" if reader.composing.says_nothing(cells) else ""
+    return f"{' and '.join(missing)} missing" if missing else nothing
+
+
+def _odd(reader: RowReader, cells: dict[str, str]) -> Iterator[str]:
+    return suspicions(reader.composing.own_line(cells))
+
+
+def _count(found: Previews, seen: Preview) -> None:
+    found.kept += seen.fate == HELD
+    found.incomplete += bool(seen.fate) and seen.fate != HELD
+    found.odd.update(seen.odd)

@@ -1,0 +1,72 @@
+"""Looking before asking: how addresses are put together, and what a job would do with its records."""
+
+import json
+
+import pytest
+from conftest import real_addresses, write_csv
+
+from yellowtor.addresses.line import LineTemplate
+
+CELLS = {"Street": "Kelp Lane", "No": "4", "Zip": "001", "Town": "Ørlvík", "Region": "North-East", "C": "XT"}
+
+
+@pytest.mark.parametrize(
+    ("given", "line"),
+    [
+        ("Street No Zip Town Region C", "Kelp Lane 4, 001 Ørlvík (North-East), XT"),
+        ("Street Town C", "Kelp Lane, Ørlvík, XT"), ("Town Region", "Ørlvík (North-East)"), ("Street C", "Kelp Lane, XT"),
+        ("No", "4"), ("C", "XT"), ("", ""),
+    ],
+)  # fmt: skip
+def test_what_is_empty_takes_its_punctuation_along(given, line):
+    template = LineTemplate("{Street} {No}, {Zip} {Town} ({Region}), {C}")
+    assert template.fill(lambda name: CELLS[name] if name in given.split() else "") == line
+
+
+def test_whole_addresses_with_line_breaks_or_of_columns_are_placed_like_those_in_parts(small):
+    rows = real_addresses(4)
+    job = small(
+        [[key, "", "", "", "", "", f"{street}\n {town},\r\n{postcode}"] for key, street, town, postcode in rows]
+    )
+    parts = 'street = "Street"\ntown = "Town"\npostcode = "Postcode"\nneeded = ["street", "town"]'
+    text = "\n".join(line.split("  ")[0] for line in job.path("job.toml").read_text().splitlines())
+    assert parts in text
+    job.path("job.toml").write_text(text.replace(parts, 'whole = "Notes"'))
+    assert job.summary()["outcomes"]["placed"] == 4
+    whole = job.rows("placed.csv")
+    lined = [[key, street.replace("Lane", "Lne."), town, postcode] for key, street, town, postcode in rows]
+    write_csv(job.path("records.csv"), lined)
+    words = 'line = "{Street}, {Postcode} {Town}"\nwords = { Street = { "lne." = "Lane" } }'
+    job.edit("job.toml", ('whole = "Notes"', words))
+    assert job.summary()["outcomes"]["placed"] == 4
+    for key, row in job.rows("placed.csv").items():
+        assert (row["Latitude"], row["Longitude"]) == (whole[key]["Latitude"], whole[key]["Longitude"])
+    asked = json.loads(job.run("preview", "job.toml", "--json").stdout)["first"]
+    assert [seen["address"] for seen in asked] == [f"{s}, {p} {t}, XT" for _, s, t, p in rows[:3]]
+
+
+def test_a_preview_says_what_would_be_asked_and_what_would_not_and_sends_nothing(small):
+    real = real_addresses(2)
+    odd = {"12345": "only digits", "Q": "one letter", "info@harbour.example": "an e-mail address", "test": "test data",
+           "#N/A": "the error of a formula", "xxxxx": "one letter again and again"}  # fmt: skip
+    rows = [*real, ["R7", *real[0][1:]], ["R8", "5 Far Road", ""], ["R9", *real[1][1:], "47.5", "-28.5"]]
+    job = small([*rows, *([f"O{i}", text] for i, text in enumerate(odd))])
+    job.edit("job.toml", ('"street", "town"]', '"street"]'))
+    del job.env["YELLOWTOR_STANDIN_KEY"]
+    told = job.run("preview", "job.toml", "--show", "1").stdout
+    assert f"{real[0][1]}, {real[0][3]} {real[0][2]}, XT" in told
+    assert "key=•••" in told.replace("\n", "")
+    found = json.loads(job.run("preview", "job.toml", "--json").stdout)
+    counts = {name: found[name] for name in ("records", "questions", "kept", "incomplete")}
+    assert counts == {"records": 11, "questions": 9, "kept": 1, "incomplete": 0}
+    assert found["odd"] == dict.fromkeys(odd.values(), 1)
+    assert {seen["cells"]["Street"]: seen["odd"] for seen in found["problems"]} == {t: [why] for t, why in odd.items()}
+    job.edit("job.toml", ('"street"]', '"street", "town"]'))
+    found = json.loads(job.run("preview", "job.toml", "--json").stdout)
+    assert (found["incomplete"], found["questions"]) == (7, 2)
+    assert "town missing" in job.run("preview", "job.toml").stdout
+    assert job.service.requests == 0
+    assert not job.path("ledger.sqlite").exists()
+    assert not job.path("placed.csv").exists()
+    job.edit("job.toml", ('"Street"', '"Stret"'))
+    assert "has no column 'Stret'" in job.run("preview", "job.toml", code=4).stderr
