@@ -70,3 +70,42 @@ def test_a_preview_says_what_would_be_asked_and_what_would_not_and_sends_nothing
     assert not job.path("placed.csv").exists()
     job.edit("job.toml", ('"Street"', '"Stret"'))
     assert "has no column 'Stret'" in job.run("preview", "job.toml", code=4).stderr
+
+
+HELD = {
+    "plain": ("47.5", "-28.5"), "comma": ("47,5", "-28,25"), "sexagesimal": ("47°30'N", "28°15′00″W"),
+    "swapped": ("-28.25", "47.5"), "letters": ("W 28.25", "N 47.5"), "zero": ("0", "0.0"), "words": ("see map", "?"),
+    "half": ("47.5", ""), "globe": ("99", "200"), "elsewhere": ("12", "13"), "minutes": ("47°61'", "28°15'W"),
+}  # fmt: skip
+SAME = ["comma", "sexagesimal", "swapped", "letters"]
+
+
+def test_coordinates_that_records_have_are_checked_and_repaired_on_request_where_they_are_certain(small):
+    ((_, *address),) = real_addresses(1)
+    lost = ["9 No Such Street", "Nowhere-on-Sea", ""]
+    rows = [[name, *address, *where] for name, where in HELD.items()]
+    job = small([*rows, ["lost", *lost, "0", "0"], ["pair", *lost, "47,25", "-28"]])
+    summary = job.summary()
+    assert summary["coordinates"] == {
+        "a decimal comma": {"records": 2, "keys": ["comma", "pair"]},
+        "degrees, minutes and seconds": {"records": 1, "keys": ["sexagesimal"]},
+        "latitude and longitude swapped": {"records": 2, "keys": ["swapped", "letters"]},
+        "0,0": {"records": 2, "keys": ["zero", "lost"]}, "no numbers": {"records": 2, "keys": ["words", "minutes"]},
+        "one of the two missing": {"records": 1, "keys": ["half"]}, "off the globe": {"records": 1, "keys": ["globe"]},
+        "outside the job's area": {"records": 1, "keys": ["elsewhere"]},
+    }  # fmt: skip
+    kept = [name for name, row in job.rows("placed.csv").items() if row["Outcome"] == "kept"]
+    assert kept == ["plain", *SAME, "elsewhere", "pair"]
+    written = {name: (row["Latitude"], row["Longitude"]) for name, row in job.rows("placed.csv").items()}
+    assert {name: written[name] for name in kept[:-1]} == {name: HELD[name] for name in kept[:-1]}, "nothing silently"
+    assert written["lost"] == ("0", "0"), "not ours to empty"
+    assert all(float(written[name][0]) > 47 for name in ("zero", "words", "half", "globe", "minutes"))
+    told = job.run("run", "job.toml", "--repair").stderr
+    assert "5 of them are written as plain degrees now" in told
+    assert "0 new, 0 changed, 13 as they were" in told
+    repaired = {name: (row["Latitude"], row["Longitude"]) for name, row in job.rows("placed.csv").items()}
+    assert {name: tuple(map(float, repaired[name])) for name in SAME} == dict.fromkeys(SAME, (47.5, -28.25))
+    assert {**repaired, **{name: written[name] for name in (*SAME, "pair")}} == written
+    job.edit("job.toml", ("[address]", "keep = false\n\n[address]"))
+    assert job.summary()["outcomes"] | {"placed": 11, "unplaced": 2} == summary["outcomes"] | {
+        "kept": 0, "placed": 11, "unplaced": 2}  # fmt: skip

@@ -28,15 +28,12 @@ if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
 
 
-def run_command(
-    path: Path, *, dry_run: bool, at_most: int | None, again_failed: bool, strict: bool, as_json: bool
-) -> None:
-    options = Options(dry_run, at_most, again_failed)
+def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) -> None:
     summary = _run(path, options)
     if as_json:
         write_out(report.summary_json(summary))
     else:
-        report.report(stderr(), summary, dry_run=dry_run)
+        report.report(stderr(), summary, dry_run=options.dry_run)
     raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
 
 

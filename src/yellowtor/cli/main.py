@@ -68,6 +68,10 @@ def run(
     again: Annotated[
         Optional[Again], typer.Option("--again", help="Ask again what failed.")  # noqa: UP045
     ] = None,
+    repair: Annotated[
+        bool,
+        typer.Option("--repair", help="Write coordinates that records have as plain degrees, where it is certain."),
+    ] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
@@ -75,8 +79,10 @@ def run(
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
     from yellowtor.cli.commands import run_command
+    from yellowtor.run.conduct import Options
 
-    run_command(job, dry_run=dry_run, at_most=at_most, again_failed=again is not None, strict=strict, as_json=json)
+    options = Options(dry_run, at_most, again_failed=again is not None, repair=repair)
+    run_command(job, options, strict=strict, as_json=json)
 
 
 @app.command()

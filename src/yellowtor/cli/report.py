@@ -24,11 +24,15 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     """The short report at the end of a run."""
     if summary.abandoned:
         console.print(_abandoned(summary), soft_wrap=True)
+    for line in _findings(summary):
+        console.print(line, style="yellow", soft_wrap=True)
     if dry_run:
         _plan(console, summary)
         return
     console.print()
     console.print(outcome_table(summary))
+    if summary.scan.new < summary.scan.records:
+        console.print(_since(summary), soft_wrap=True)
     console.print(_requests(summary), soft_wrap=True)
     for line in _stops(summary):
         console.print(line, style="yellow", soft_wrap=True)
@@ -44,13 +48,28 @@ def _abandoned(summary: Summary) -> str:
     return f"note: {was} cut in flight: counted as spent, and may be asked once more ({named})"
 
 
+def _findings(summary: Summary) -> list[str]:
+    """What is wrong with coordinates that records have already."""
+    lines = []
+    for finding, found in summary.scan.findings.items():
+        named = ", ".join(found.keys[:5]) + (" …" if found.records > 5 else "")
+        lines.append(f"note: coordinates that records have already: {finding}, {found.records:,} ({named})")
+    repaired = summary.wrote.repaired if summary.wrote else 0
+    if any(finding.is_certain for finding in summary.scan.findings) and not repaired:
+        lines.append("Say `--repair` to have those written as plain degrees whose meaning is certain.")
+    if repaired:
+        lines.append(f"{repaired:,} of them are written as plain degrees now.")
+    return lines
+
+
 def _plan(console: Console, summary: Summary) -> None:
     plan, scan = summary.plan, summary.scan
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column()
     table.add_column(justify="right")
     for label, count in (
-        ("records", scan.records), ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
+        ("records", scan.records), ("  new", scan.new), ("  changed", scan.changed),
+        ("  no longer there", scan.vanished), ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
         ("to be answered", plan.to_answer), ("questions known to the ledger", plan.answered_by_ledger),
         ("questions to ask", plan.open_questions), ("requests that this run would send", plan.forecast.today),
     ):  # fmt: skip
@@ -61,6 +80,14 @@ def _plan(console: Console, summary: Summary) -> None:
     if plan.forecast.days > 1:
         console.print(f"The allowance spreads it over {plan.forecast.days} days.")
     console.print("Nothing was sent, nothing written.")
+
+
+def _since(summary: Summary) -> str:
+    """What has changed since the last run."""
+    scan = summary.scan
+    same = scan.records - scan.new - scan.changed
+    gone = f"; {scan.vanished:,} no longer there" if scan.vanished else ""
+    return f"{scan.new:,} new, {scan.changed:,} changed, {same:,} as they were{gone}"
 
 
 def _requests(summary: Summary) -> str:
@@ -133,7 +160,8 @@ def summary_json(summary: Summary) -> str:
     data: dict[str, Any] = {
         "records": summary.scan.records,
         "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
-        "scan": asdict(summary.scan),
+        "scan": {name: getattr(summary.scan, name) for name in ("records", "new", "changed", "vanished")},
+        "coordinates": {finding.value: asdict(found) for finding, found in summary.scan.findings.items()},
         "plan": asdict(summary.plan),
         "requests": {
             "sent": asked.sent, "again": asked.retried, "seconds": round(asked.seconds, 3),

@@ -129,7 +129,8 @@ def _database_table(job: Job, folder: Path) -> Table:
         records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,
         records.first, named(job.write.table), password,
     )  # fmt: skip
-    needed = [*job.address.composing().raw_columns(), *([records.name] if records.name else [])]
+    held = [records.latitude, records.longitude]
+    needed = [*job.address.composing().raw_columns(), *filter(None, [records.name, *held])]
     return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)
 
 

@@ -43,11 +43,12 @@ class Parts:
 
 @dataclass(frozen=True)
 class Options:
-    """How this run is to go. at_most limits the distinct questions."""
+    """How this run is to go. at_most limits the distinct questions; repair: see WriteBack."""
 
     dry_run: bool = False
     at_most: int | None = None
     again_failed: bool = False
+    repair: bool = False
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
             asked = _ask(parts, plan, judging, watch, stop, options.at_most)
         watch.phase("Judging")
         judging.judge_open(book.judging)
-        back = WriteBack(job, parts.table, book.judging, watch, parts.leave)
+        back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
         wrote = back.write(parts.to, parts.markers, scanned=source)
     counts = book.judging.outcomes()
     return Summary(

@@ -72,6 +72,15 @@ class Records(Settings):
         "primary key.",
     )
     name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
+    latitude: Column | None = Field(
+        None, description="Column with the latitude that a record has already; else that of `write.columns`."
+    )
+    longitude: Column | None = Field(None, description="The same for the longitude.")
+    keep: bool = Field(
+        True,
+        description="Records that have coordinates, not ours, are *kept* and not asked about as long as their "
+        "address stays as it is. `false` asks about them as well.",
+    )
     text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
 
     @model_validator(mode="after")
@@ -85,6 +94,8 @@ class Records(Settings):
         tables = ("password_from", "table", "query", "only", "first")
         if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
             raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
+        if (self.latitude is None) != (self.longitude is None):
+            raise ValueError("latitude and longitude belong together")
         return self
 
     def keys(self) -> list[str]:
@@ -251,6 +262,18 @@ class Job(Settings):
     judge: Judge
     write: Write
     markers: Markers = Markers()
+
+    def held_columns(self) -> tuple[str | None, str | None]:
+        """The columns with the coordinates that records have already."""
+        records, columns = self.records, self.write.columns
+        if records.latitude or self.write.table:
+            return records.latitude, records.longitude
+        return columns.latitude, columns.longitude
+
+    def held_is_target(self) -> bool:
+        """Whether those are the columns that the answers go into."""
+        columns = self.write.columns
+        return self.write.in_place and self.held_columns() == (columns.latitude, columns.longitude)
 
     @model_validator(mode="after")
     def _into_the_database(self) -> "Job":

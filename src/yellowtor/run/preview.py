@@ -52,7 +52,7 @@ def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher
             raise no_key(reader, table, found.records + keys.index("") + 1)
         for key, row in zip(keys, batch, strict=True):
             found.records += 1
-            seen, question = _preview(reader, service, key, row)
+            seen, question = _preview(reader, service, key, row, keep=job.records.keep)
             _count(found, seen)
             if question:
                 questions.add(question)
@@ -67,11 +67,11 @@ def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher
     return found
 
 
-def _preview(reader: RowReader, service: Service, key: str, row: Row) -> tuple[Preview, bytes | None]:
+def _preview(reader: RowReader, service: Service, key: str, row: Row, *, keep: bool) -> tuple[Preview, bytes | None]:
     """A record as it would go, and the question it would ask."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
-    fate = HELD if reader.held(row) else _incomplete(reader, cells, address)
+    fate = HELD if reader.held(row).position and keep else _incomplete(reader, cells, address)
     odd = list(_odd(reader, cells)) if not fate else []
     question = None if fate else bytes.fromhex(service.asking.question_key(address.key()))
     line = "" if reader.composing.says_nothing(cells) else address.line()

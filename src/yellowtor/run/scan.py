@@ -5,30 +5,48 @@ Records whose raw cells and coordinates are as they were last time never come ou
 
 import json
 import re
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from operator import itemgetter
 from typing import Any
 
 from yellowtor.addresses.address import Composing
 from yellowtor.addresses.keys import Asking, digest, raw_hash
-from yellowtor.answers.position import Position
+from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates
 from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, ScanBook, Table, Watcher
 
+NAMED = 100  # records that are named for what is wrong with them
 PARTED = "\x1f"  # between the parts of a key of several columns
+
+
+@dataclass
+class Findings:
+    """Records with the same thing wrong about the coordinates that they have: how many, the first ones' keys."""
+
+    records: int = 0
+    keys: list[str] = field(default_factory=list)
+
+    def add(self, key: str) -> None:
+        self.records += 1
+        if self.records <= NAMED:
+            self.keys.append(key)
 
 
 @dataclass(frozen=True, slots=True)
 class ScanResult:
-    """Counts of the scan: records read, and of them new, changed; vanished are no longer there."""
+    """Counts of the scan: records read, and of them new, changed; vanished are no longer there.
+
+    findings are about the coordinates that records have.
+    """
 
     records: int
     new: int
     changed: int
     vanished: int
+    findings: Mapping[Finding, Findings] = field(default_factory=dict)
 
 
 class RowReader:
@@ -53,9 +71,9 @@ class RowReader:
         self.raw: Callable[[Row], Sequence[str]] = (
             itemgetter(*places) if len(places) > 1 else lambda row: (row[places[0]],)
         )
-        lat, lon = job.write.columns.latitude, job.write.columns.longitude
-        self._held = (at[lat], at[lon]) if lat in at and lon in at and not job.write.table else None
-        self._decimal = table.decimal
+        lat, lon = job.held_columns()
+        self._held = (at[lat], at[lon]) if lat in at and lon in at else None
+        self._decimal, self._area = table.decimal, job.judge.thresholds().area
 
     def keys(self, batch: Sequence[Row]) -> list[str]:
         """The identity of each record; empty where a part of its key is."""
@@ -70,20 +88,12 @@ class RowReader:
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, self.raw(row), strict=True))
 
-    def held(self, row: Row) -> str | None:
-        """The coordinates that the record has already, as they would be written; None for none."""
+    def held(self, row: Row) -> Held:
+        """The coordinates that the record has already, and what is wrong with them."""
         if self._held is None:
-            return None
+            return NOTHING
         lat, lon = row[self._held[0]], row[self._held[1]]
-        if not lat or not lon:
-            return None
-        if self._decimal != ".":
-            lat, lon = lat.replace(self._decimal, "."), lon.replace(self._decimal, ".")
-        try:
-            position = Position(float(lat), float(lon))
-        except ValueError:
-            return None
-        return None if position.is_null_island else position.written()
+        return read_coordinates(lat, lon, self._decimal, self._area) if lat or lon else NOTHING
 
 
 def shown_key(key: str) -> str:
@@ -109,18 +119,28 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     Raises BadSource for a key that is empty or stands twice.
     """
     reader = RowReader(job, table)
-    rules = digest(reader.composing.rules(), repr(asking))
+    rules = digest(reader.composing.rules(), repr(asking), str(job.records.keep))
     anew = book.composed_by() != rules
-    source = digest(fingerprint, rules, job.records.model_dump_json(), repr(job.write.columns.mapped()))
+    source = digest(
+        fingerprint, rules, job.records.model_dump_json(), repr(job.write.columns.mapped()), repr(job.judge.area)
+    )
     watch.phase("Reading")
     if book.recall(source if fingerprint else "") and fingerprint:
         return ScanResult(book.count(), 0, 0, 0)
     new = changed = 0
+    findings: dict[Finding, Findings] = {}
     for batch in table.batches():
         keys = reader.keys(batch)
         if not all(keys):
             raise no_key(reader, table, book.count() + keys.index("") + 1)
-        scanned = [(key, raw_hash(reader.raw(row)), reader.held(row)) for key, row in zip(keys, batch, strict=True)]
+        helds = list(map(reader.held, batch))
+        for key, held in zip(keys, helds, strict=True):
+            if held.finding:
+                findings.setdefault(held.finding, Findings()).add(shown_key(key))
+        scanned = [
+            (key, raw_hash(reader.raw(row)), held.position.written() if held.position else None)
+            for key, row, held in zip(keys, batch, helds, strict=True)
+        ]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise BadSource(
@@ -128,7 +148,8 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
                 "tell records apart. Nothing was sent."
             )
         rows = dict(zip(keys, batch, strict=True)) if known else {}
-        book.put_work([_work(reader, asking, rows[item.key], item) for item in known])
+        keep = job.records.keep
+        book.put_work([_work(reader, asking, rows[item.key], item, keep=keep) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
@@ -137,19 +158,19 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     vanished = book.close()
     if anew:
         book.put_composed_by(rules)
-    if fingerprint and table.fingerprint() == fingerprint:
+    if fingerprint and not findings and table.fingerprint() == fingerprint:
         book.keep(source)
-    return ScanResult(book.count(), new, changed, vanished)
+    return ScanResult(book.count(), new, changed, vanished, findings)
 
 
-def _work(reader: RowReader, asking: Asking, row: Row, item: Known) -> Work:
+def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: bool) -> Work:
     """What a record becomes: kept, incomplete, or one to ask about."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
     address_key = address.key()
     text = json.dumps(address.as_dict(), ensure_ascii=False)
     held_hash = held_since(item)
-    if is_kept(item, held_hash):
+    if keep and is_kept(item, held_hash):
         state, reasons = "kept", ["has coordinates of its own"]
     elif missing := reader.composing.missing(address):
         state, reasons = "incomplete", [f"{' and '.join(missing)} missing"]

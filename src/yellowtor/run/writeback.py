@@ -12,6 +12,7 @@ from typing import Any
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import raw_hash
+from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import written
 from yellowtor.answers.work import Answer
@@ -25,18 +26,25 @@ UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]
 
 @dataclass
 class WriteResult:
-    """Counts of the writing: records written; edited since they were read; with stale foreign coordinates."""
+    """Counts of the writing: records written; edited since they were read; with stale foreign coordinates; repaired."""
 
     written: int = 0
     edited: int = 0
     stale: int = 0
+    repaired: int = 0
 
 
 class WriteBack:
-    """Writes one job's answers. leave is what a cell that is not to be touched is given as."""
+    """Writes one job's answers. leave is what a cell that is not to be touched is given as.
 
-    def __init__(self, job: Job, table: Table, book: JudgeBook, watch: Watcher, leave: object) -> None:
+    repair: coordinates whose meaning is certain are written as plain degrees.
+    """
+
+    def __init__(
+        self, job: Job, table: Table, book: JudgeBook, watch: Watcher, leave: object, *, repair: bool = False
+    ) -> None:
         self._job, self._table, self._book, self._watch, self._leave = job, table, book, watch, leave
+        self._repair = repair
         self._reader = RowReader(job, table)
         self._names = list(job.write.columns.mapped())
         self._texts = frozenset(self._names)
@@ -58,7 +66,7 @@ class WriteBack:
                 to,
                 columns,
                 lambda batch: self._batch(batch, files),
-                lambda: self._book.keep_written(in_place=self._job.write.in_place),
+                lambda: self._book.keep_written(in_place=self._job.held_is_target()),
             )
         return self.result
 
@@ -71,6 +79,8 @@ class WriteBack:
                     file.add(_marker(answer, self._reader.name(row)))
         edited = [at for at, answer in enumerate(answers) if answer is None]
         columns = self._columns([answer or UNKNOWN for answer in answers])
+        if "latitude" in self._names and not self._job.write.table:
+            self._leave_or_repair(batch, columns[0], columns[1])
         for at in edited:
             for column in columns:
                 column[at] = self._leave
@@ -78,6 +88,19 @@ class WriteBack:
         self.result.written += len(batch) - len(edited)
         self._watch.advanced(len(batch))
         return list(columns)
+
+    def _leave_or_repair(self, batch: Sequence[Row], lat: list[Any], lon: list[Any]) -> None:
+        """Cells that would be emptied, or are left, hold something: leave what isn't ours, repair what is certain."""
+        for at, row in enumerate(batch):
+            if lat[at] is not None and lat[at] is not self._leave:
+                continue
+            held = self._reader.held(row)
+            if held.finding in {None, Finding.OUTSIDE}:
+                continue
+            lat[at] = lon[at] = self._leave
+            if self._repair and held.position:
+                lat[at], lon[at] = held.position.lat, held.position.lon
+                self.result.repaired += 1
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
         """The answer for each row; None where its address is not the one that was asked about."""
@@ -114,7 +137,7 @@ class WriteBack:
 
     def _note(self, answers: Sequence[Answer]) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
-        sure, here = self._sure, self._job.write.in_place
+        sure, here = self._sure, self._job.held_is_target()
         self._book.note_written(
             [
                 (key, text)
