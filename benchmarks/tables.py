@@ -6,7 +6,6 @@ python benchmarks/tables.py [RECORDS]      default 1000000; the server is a priv
 import os
 import sys
 import tempfile
-import time
 from itertools import cycle, islice
 from pathlib import Path
 
@@ -45,7 +44,8 @@ with psycopg.connect(sys.argv[1]) as connection, connection.cursor() as cursor:
 """
 EDITS = [
     ('file = "records.csv"\nkey = "Id"', 'database = "{url}"\ntable = "sites"'),
-    ('"Street"', '"street"'), ('"Town"', '"town"'), ('"Postcode"', '"postcode"'), ('to = "placed.csv"', "in_place = true"),
+    ('"Street"', '"street"'), ('"Town"', '"town"'), ('"Postcode"', '"postcode"'),
+    ('to = "placed.csv"', "in_place = true"),
     ('"Latitude"', '"lat"'), ('"Longitude"', '"lon"'), ('"Outcome"', '"outcome"'), ('"Confidence"', '"confidence"'),
     ('"Level"', '"level"'), ('"Matched address"', '"matched"'),
 ]  # fmt: skip
@@ -92,6 +92,6 @@ with folder() as name, stand_in("--pace", "0") as address:
     server.cleanup()
 ratio, ours, plain, again = sorted(pairs)[len(pairs) // 2]
 print(
-    f"{COUNT:>9,} records in PostgreSQL: yellowtor {ours:.1f} s, plain {plain:.1f} s, ratio {ratio:.2f} (wanted: at most "
-    f"2); again, with nothing to write, {again:.1f} s ({again / plain:.2f}); peak {memory:.0f} MiB"
+    f"{COUNT:>9,} records in PostgreSQL: yellowtor {ours:.1f} s, plain {plain:.1f} s, ratio {ratio:.2f} (wanted: at "
+    f"most 2); again, with nothing to write, {again:.1f} s ({again / plain:.2f}); peak {memory:.0f} MiB"
 )

@@ -65,7 +65,8 @@ def base(request, tmp_path, small):
             return [tuple(row) for row in done] if done.returns_rows else done.rowcount
 
     job.sql, job.engine_name = sql, request.param
-    sql("DROP TABLE IF EXISTS sites")
+    for table in ("sites", "units", "answers", "unkeyed", "other"):
+        sql(f"DROP TABLE IF EXISTS {table}")
     sql(f"CREATE TABLE sites ({COLUMNS.format(n='NUMERIC(9,6)')})")
     for number, (_, street, town, postcode) in enumerate(real_addresses(10), 1):
         values = {"n": number, "s": street, "t": town, "p": postcode}
@@ -146,8 +147,6 @@ def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_
 
 
 def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(base):
-    base.sql("DROP TABLE IF EXISTS units")
-    base.sql("DROP TABLE IF EXISTS answers")
     base.sql("CREATE TABLE units (part VARCHAR(9), nr INTEGER, street TEXT, town TEXT, postcode TEXT, lat NUMERIC(9,6), "
              "lon NUMERIC(9,6), PRIMARY KEY (part, nr))")  # fmt: skip
     base.sql(
@@ -216,7 +215,6 @@ def test_a_database_that_may_only_be_read_is_told_before_anything_is_asked(base)
     ],
 )
 def test_what_is_wrong_with_a_database_is_told_and_nothing_is_sent_or_written(base, old, new, message):
-    base.sql("DROP TABLE IF EXISTS unkeyed")
     base.sql("CREATE TABLE unkeyed AS SELECT 1 AS id, street, town, postcode, lat, lon FROM sites")
     base.edit("job.toml", (old, new))
     told = base.run("run", "job.toml", code=None).stderr
@@ -236,3 +234,13 @@ def test_a_password_comes_from_the_environment_and_is_in_no_message(base):
     assert not any(b"hunter2" in path.read_bytes() for path in kept)
     expected = {"sqlite": "can't be opened: ", "mariadb": "can't be opened: Access denied", "postgresql": ""}
     assert expected[base.engine_name] in ran.stderr
+
+
+def test_a_draft_picks_the_table_that_looks_like_addresses_and_its_job_runs(base):
+    base.sql("CREATE TABLE other (id INTEGER, price INTEGER)")
+    base.path("job.toml").unlink()
+    told = base.run("draft", base.url, "--into", "job.toml").stderr
+    assert re.search(r"sites +street, town, postcode", told)
+    assert re.search(r"other +–", told)
+    assert base.summary()["requests"]["sent"] == 10
+    assert base.sql("SELECT count(*) FROM sites WHERE lat IS NOT NULL AND outcome = 'placed'") == [(10,)]

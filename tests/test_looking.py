@@ -1,6 +1,7 @@
 """Looking before asking: how addresses are put together, and what a job would do with its records."""
 
 import json
+import tomllib
 
 import pytest
 from conftest import real_addresses, write_csv
@@ -109,3 +110,61 @@ def test_coordinates_that_records_have_are_checked_and_repaired_on_request_where
     job.edit("job.toml", ("[address]", "keep = false\n\n[address]"))
     assert job.summary()["outcomes"] | {"placed": 11, "unplaced": 2} == summary["outcomes"] | {
         "kept": 0, "placed": 11, "unplaced": 2}  # fmt: skip
+
+
+def test_a_draft_leads_from_a_source_and_a_service_to_a_job_that_runs(example, tmp_path):
+    job = example()
+    job.path("job.toml").unlink()
+    told = job.run("draft", "cabinets.xlsx", "--into", "job.toml").stderr
+    assert "C-001  25 Ferry Steps, 00170 Skelinstead" in told
+    assert "stand-in.toml, the only description here" in told
+    job.edit("job.toml", ('# fixed = { country = "…" }', 'fixed = { country = "XT" }'))
+    outcomes = job.summary()["outcomes"]
+    assert outcomes["kept"] == 8
+    assert outcomes["placed"] > 220
+    assert job.rows()["C-001"]["Outcome"] == "placed"
+    assert "is there already" in job.run("draft", "cabinets.xlsx", "--into", "job.toml", code=3).stderr
+
+
+GERMAN = "Kunde;Straße;PLZ;Ort;Land;GPS Breite;GPS Länge\n" + "".join(
+    f"K{i};Kelpweg {i % 9 + 1};0{1000 + i % 7};Skelin;XT;{'47,1234;-28,1234' if i % 3 else ';'}\n" for i in range(30)
+)
+FRENCH = "réf\tadresse\tcode_postal\tville\n" + "".join(
+    f"{i}\t{i} rue du Quai\t{29000 + i % 4}\tØrlvík\n" for i in range(9)
+)
+WHOLE = "AssetNo,Address,Size\n" + "".join(f'{i},"{i} Kelp Lane, Ørlvík, 00412",{i % 3}\n' for i in range(9))
+
+
+@pytest.mark.parametrize(
+    ("text", "columns"),
+    [
+        (GERMAN, {"key": "Kunde", "street": "Straße", "postcode": "PLZ", "town": "Ort", "country": "Land",
+                  "latitude": "GPS Breite", "longitude": "GPS Länge"}),
+        (FRENCH, {"key": "réf", "street": "adresse", "postcode": "code_postal", "town": "ville"}),
+        (WHOLE, {"key": "AssetNo", "whole": "Address"}),
+    ],
+)  # fmt: skip
+def test_columns_are_guessed_from_names_in_several_languages_and_from_contents(small, text, columns):
+    job = small([])
+    job.path("export.txt").write_text(text)
+    drafted = tomllib.loads(job.run("draft", "export.txt").stdout)
+    found = drafted["address"] | drafted["write"]["columns"] | drafted["records"]
+    parts = ("key", "whole", "number", "street", "town", "postcode", "region", "country", "latitude", "longitude")
+    wanted = {"latitude": "Latitude", "longitude": "Longitude"} | columns
+    assert {part: found[part] for part in parts if part in found} == wanted
+    assert drafted["ask"]["service"] == "stand-in.toml"
+    assert drafted["write"]["to"] == "export-placed.txt"
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("a,b\n1,2\n", "no column that looks like a part of an address (it has: a, b)"),
+        ("Street,Town\nA 1,B\nA 1,B\n", "no column that tells records apart"), ("Street,Town\n", "has no records"),
+    ],
+)  # fmt: skip
+def test_where_there_is_nothing_to_go_by_a_draft_says_so(small, text, message):
+    job = small([])
+    job.path("export.csv").write_text(text)
+    assert message in job.run("draft", "export.csv", "--into", "new.toml", code=4).stderr
+    assert not job.path("new.toml").exists()

@@ -86,6 +86,27 @@ def run(
 
 
 @app.command()
+def draft(
+    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A workbook, a text file, or the URL of a database.")],
+    into: Annotated[
+        Optional[Path], typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")  # noqa: UP045
+    ] = None,
+    service: Annotated[
+        Optional[Path], typer.Option("--service", metavar="FILE.toml", help="The service description.")  # noqa: UP045
+    ] = None,
+    table: Annotated[Optional[str], typer.Option("--table", help="The table of a database.")] = None,  # noqa: UP045
+    sheet: Annotated[Optional[str], typer.Option("--sheet", help="The sheet of a workbook.")] = None,  # noqa: UP045
+    password_from: Annotated[
+        Optional[str], typer.Option("--password-from", metavar="NAME", help="Variable with a database's password.")  # noqa: UP045
+    ] = None,
+) -> None:
+    """Look at a source and write a job file that runs: columns guessed, each with the reason; send nothing."""
+    from yellowtor.cli.drafting import draft_command
+
+    draft_command(source, into, service, table=table, sheet=sheet, password=password_from)
+
+
+@app.command()
 def preview(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,

@@ -96,10 +96,10 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
     to = None if job.write.in_place else folder / (job.write.to or "")
     if to and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
-    return _file_table(source, job.records), source, to
+    return file_table(source, job.records), source, to
 
 
-def _file_table(path: Path, records: Records) -> Table:
+def file_table(path: Path, records: Records) -> Table:
     """The table in this file, by its name's ending."""
     kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
     if kind in TEXT:
@@ -112,22 +112,26 @@ def _file_table(path: Path, records: Records) -> Table:
     raise BadJob(f"records.file = {path.name!r}: a table is a file {known} (text also .gz). Nothing was sent.")
 
 
+def database_password(variable: str | None, folder: Path) -> str | None:
+    """The password of a database, from the environment or a `.env`."""
+    if variable is None:
+        return None
+    wanted = {"password": Variable(environment=variable, default=None, secret=True)}
+    return find_values(wanted, environment(), folder, "database").plain["password"]
+
+
 def _database_table(job: Job, folder: Path) -> Table:
     from yellowtor.tables.database import DatabaseTable
     from yellowtor.tables.place import Named, Place
 
     records = job.records
-    password = None
-    if records.password_from:
-        variable = {"password": Variable(environment=records.password_from, default=None, secret=True)}
-        password = find_values(variable, environment(), folder, "database").plain["password"]
 
     def named(name: str | None) -> Named | None:
         return Named(*reversed(name.split("."))) if name else None
 
     place = Place(
         records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,
-        records.first, named(job.write.table), password,
+        records.first, named(job.write.table), database_password(records.password_from, folder),
     )  # fmt: skip
     held = [records.latitude, records.longitude]
     needed = [*job.address.composing().raw_columns(), *filter(None, [records.name, *held])]

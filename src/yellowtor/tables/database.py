@@ -13,7 +13,7 @@ from sqlalchemy.exc import NoSuchTableError
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
-from yellowtor.tables.place import Place, open_engine, told
+from yellowtor.tables.place import Named, Place, open_engine, told
 from yellowtor.tables.target import Target, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
@@ -172,3 +172,37 @@ def _same(old: Any, new: Any) -> bool:
         return bool(float(old) == new)
     except (TypeError, ValueError):
         return False
+
+
+def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:
+    """The tables and views of a database, those of its default schema first. Raises BadSource."""
+    place = Place(url, None, password=password)
+    with told(place.shown(), "can't be opened"):
+        look = sa.inspect(open_engine(place.full_url(folder)))
+        own = [Named(name) for name in (*look.get_table_names(), *look.get_view_names())]
+        hidden = {
+            look.default_schema_name,
+            "information_schema",
+            "pg_catalog",
+            "mysql",
+            "performance_schema",
+            "sys",
+            "main",
+        }
+        schemas = [schema for schema in look.get_schema_names() if schema not in hidden]
+        others = [Named(n, s) for s in schemas for n in (*look.get_table_names(s), *look.get_view_names(s))]
+    return own + others
+
+
+def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[Row], list[str]]:
+    """The columns of a table, its first rows, and its primary key. Raises BadSource."""
+    table = place.table
+    assert table is not None, "a sample is of a table"
+    with told(f"{table} in {place.shown()}", "can't be read"):
+        engine = open_engine(place.full_url(folder))
+        header = list(columns_of(engine, table))
+        query = sa.select(*map(_column, header)).select_from(sa.table(table.table, schema=table.schema)).limit(count)
+        with engine.connect() as connection:
+            rows = connection.execute(query).all()
+        key = sa.inspect(engine).get_pk_constraint(table.table, table.schema)["constrained_columns"]
+    return header, as_texts(rows), key

@@ -41,6 +41,9 @@ class Target:
             there = None
         self.exists = there is not None
         self._there = there or {}
+        if self.engine.dialect.name != "postgresql":  # to the others, names that differ in case alone are one
+            spelt = {name.casefold(): name for name in self._there}
+            self.columns = {part: spelt.get(name.casefold(), name) for part, name in self.columns.items()}
         self.present = [name for name in self.columns.values() if name in self._there]
         self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
         self.at = sa.table(self.table.table, *map(_column, [*self.keys, *self.columns.values()]),

@@ -1,0 +1,150 @@
+"""The command `draft`: finds the source and the service, asks where it is unsure, writes the job, says why."""
+
+import os
+import sys
+import tomllib
+from collections.abc import Mapping, Sequence
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import typer
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.addresses.guess import guess_columns
+from yellowtor.cli.console import note, stderr, write_out
+from yellowtor.cli.wiring import database_password, file_table
+from yellowtor.errors import BadJob, BadSource
+from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
+from yellowtor.run.job import Records
+
+ROWS = 5_000  # that guesses are made from
+LOOKED_AT = 40  # tables of a database
+
+
+def draft_command(
+    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: str | None
+) -> None:
+    if into and into.exists():
+        raise BadJob(f"{into} is there already. Name another file with --into, or remove it. Nothing was written.")
+    folder = into.absolute().parent if into else Path.cwd()
+    if "://" in source:
+        sample = _database_sample(source, folder, table, password)
+        target = f"{sample.said['table']}_positions"
+    else:
+        path = Path(source)
+        sample = _file_sample(path, folder, sheet)
+        endings = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
+        target = f"{path.name.removesuffix(endings)}-placed{endings}"
+    described, about = _service(service, folder)
+    draft = draft_job(sample, described, target, _choose)
+    if into:
+        try:
+            into.write_text(draft.text, encoding="utf-8")
+        except OSError as error:
+            raise BadJob(f"{into} can't be written: {error.strerror}. Nothing was written.") from error
+    else:
+        write_out(draft.text)
+    _show(draft, sample, about, into)
+
+
+def _choose(question: str, options: Sequence[str]) -> str:
+    """On a terminal a person chooses; elsewhere the first is taken, and that is said."""
+    if sys.stdin.isatty() and sys.stderr.isatty():
+        from click import Choice
+
+        return str(typer.prompt(question, default=options[0], type=Choice(list(options)), err=True))
+    note(stderr(), f"{question} Took {options[0]!r}; it might be {' or '.join(map(repr, options[1:]))}")
+    return options[0]
+
+
+def _file_sample(path: Path, folder: Path, sheet: str | None) -> Sample:
+    table = file_table(path, Records(file=path, key="?", sheet=sheet))
+    for remark in table.remarks:
+        note(stderr(), remark)
+    rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
+    said: dict[str, Any] = {"file": Path(os.path.relpath(path.absolute(), folder)).as_posix()}
+    if sheet:
+        said["sheet"] = sheet
+    return Sample(str(path), said, table.header, rows)
+
+
+def _database_sample(url: str, folder: Path, table: str | None, password_from: str | None) -> Sample:
+    from yellowtor.tables.database import sample_of, tables_of
+    from yellowtor.tables.place import Named, Place
+
+    password = database_password(password_from, folder)
+    if table is None:
+        table = _pick_table([str(named) for named in tables_of(url, password, folder)], url, password, folder)
+    place = Place(url, Named(*reversed(table.split("."))), password=password)
+    header, rows, keys = sample_of(place, folder, ROWS)
+    said = {"database": url, "password_from": password_from, "table": table}
+    return Sample(
+        f"{table} in {place.shown()}", {k: v for k, v in said.items() if v}, header, rows, keys, database=True
+    )
+
+
+def _pick_table(names: Sequence[str], url: str, password: str | None, folder: Path) -> str:
+    """The table that looks most like addresses, of those that are there."""
+    from yellowtor.tables.database import sample_of
+    from yellowtor.tables.place import Named, Place
+
+    found: dict[str, Sequence[str]] = {}
+    for name in names[:LOOKED_AT]:
+        header, rows, _ = sample_of(Place(url, Named(*reversed(name.split("."))), password=password), folder, 200)
+        found[name] = [part for part in PARTS if part in guess_columns(header, rows)]
+    listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for column in ("table", "parts of an address in it"):
+        listing.add_column(column)
+    for name, parts in found.items():
+        listing.add_row(Text(name), Text(", ".join(parts) or "–", "default" if parts else "bright_black"))
+    stderr().print(listing)
+    likely = sorted((name for name, parts in found.items() if parts), key=lambda name: -len(found[name]))
+    if not likely:
+        raise BadSource("No table there has a column that looks like a part of an address. Name one with --table.")
+    if len(names) > LOOKED_AT:
+        note(stderr(), f"only the first {LOOKED_AT} of {len(names)} tables were looked at; name one with --table")
+    return _choose("Which table holds the records?", likely) if len(likely) > 1 else likely[0]
+
+
+def _service(given: Path | None, folder: Path) -> tuple[str, str]:
+    """The service description as the job names it, and what to say about it."""
+    if given is not None:
+        return Path(os.path.relpath(given.absolute(), folder)).as_posix(), ""
+    found = [path for path in sorted(folder.glob("*.toml")) if "forward" in _toml(path)]
+    if len(found) == 1:
+        return found[0].name, f"The service is that of {found[0].name}, the only description here."
+    there = f" ({', '.join(path.name for path in found)} are here)" if found else ""
+    return "service.toml", f"Put the name of your service description into the job: it says service.toml now{there}."
+
+
+def _toml(path: Path) -> Mapping[str, Any]:
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+
+
+def _show(draft: Draft, sample: Sample, about: str, into: Path | None) -> None:
+    console = stderr()
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for name in ("", "column", "why"):
+        table.add_column(name, overflow="fold")
+    for part in (*PARTS, *LABELS):
+        if guess := draft.guesses.get(part):
+            table.add_row(Text(part, "bold"), Text(guess.column), Text(guess.why, "bright_black"))
+    console.print(table)
+    unused = [name for name in sample.header if name and name not in {g.column for g in draft.guesses.values()}]
+    if unused:
+        console.print(f"Not used: {', '.join(unused)}", style="bright_black", soft_wrap=True)
+    console.print()
+    for key, line in draft.addresses:
+        console.print(Text(f"{key}  ", "bright_black").append(line, "default"), soft_wrap=True)
+    console.print()
+    if about:
+        console.print(about, soft_wrap=True)
+    if into:
+        console.print(
+            f"Wrote {into}. Next: yellowtor preview {into}, then yellowtor run {into} --at-most 10", soft_wrap=True
+        )
