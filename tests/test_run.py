@@ -69,15 +69,21 @@ def test_coordinates_that_were_there_are_kept_until_the_address_changes(small):
 def test_in_place_our_own_coordinates_are_judged_anew_and_never_kept(small):
     job = small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]])
     job.edit("job.toml", ('to = "placed.csv"', "in_place = true"))
+    before = job.path("records.csv").read_bytes()
     first, written = job.summary(), job.path("records.csv").read_bytes()
     assert outcomes(first) == {"placed": 10, "unplaced": 1}
     assert outcomes(job.summary()) == outcomes(first)
     assert job.path("records.csv").read_bytes() == written
+    (backup,) = job.folder.glob("records.????-??-??.csv")
+    assert backup.read_bytes() == before, "as it was; and a run that changes nothing leaves none"
+    assert first["backup"] == str(backup)
     job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
     assert outcomes(job.summary()) == {"doubtful": 10, "unplaced": 1}
     assert all(not row["Latitude"] for row in job.rows("records.csv").values()), "a point that is no longer sure goes"
-    job.edit("job.toml", ("in_place = true", "in_place = true\ndoubtful = true"))
-    job.summary()
+    (later,) = job.folder.glob("records.????-??-??T*.csv")
+    assert later.read_bytes() == written
+    job.edit("job.toml", ("in_place = true", "in_place = true\nbackup = false\ndoubtful = true"))
+    assert job.summary()["backup"] is None
     assert all(row["Latitude"] for row in job.rows("records.csv").values() if row["Outcome"] == "doubtful")
     assert job.service.requests == 11
 

@@ -267,8 +267,11 @@ def test_a_workbook_that_is_open_elsewhere_is_not_written_but_may_be_read(exampl
     assert "Close it first" in job.run("run", "job.toml", code=4).stderr
     assert job.path("cabinets.xlsx").read_bytes() == before
     (job.folder / "~$cabinets.xlsx").unlink()
-    job.run("run", "job.toml")
+    told = job.run("run", "job.toml").stderr
+    (backup,) = job.folder.glob("cabinets.????-??-??.xlsx")
+    assert f"as it was: {backup.name}" in told
+    assert backup.read_bytes() == before
     first = job.path("cabinets.xlsx").read_bytes()
-    job.run("run", "job.toml")
+    assert "as it was" not in job.run("run", "job.toml").stderr
     assert job.path("cabinets.xlsx").read_bytes() == first, "a second time changes nothing"
     assert Path(job.path("cabinets.html")).exists()

@@ -1,7 +1,9 @@
 """Writing files so that a reader sees the old one or the new one, never half of one."""
 
+import filecmp
 import hashlib
 import os
+import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -10,8 +12,10 @@ from yellowtor.errors import BadSource
 
 
 @contextmanager
-def written_aside(path: Path) -> Iterator[Path]:
+def written_aside(path: Path, backup: Path | None = None) -> Iterator[Path]:
     """A path in the same folder to write to; at the end it is synced and takes the place of path.
+
+    What stood at path before is kept at backup, if one is named. Nothing is replaced by the same bytes.
 
     If the body raises, or the disk is full, path is as it was and nothing is left beside it. Raises
     BadSource when the folder or the file can't be written.
@@ -23,6 +27,12 @@ def written_aside(path: Path) -> Iterator[Path]:
         aside.touch()
         aside.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
         yield aside
+        if path.exists():
+            if filecmp.cmp(aside, path, shallow=False):
+                return
+            if backup:
+                shutil.copy2(path, backup)
+                _sync(backup)
         _sync(aside)
         aside.replace(path)
         aside = None

@@ -132,6 +132,8 @@ def _wrote(console: Console, summary: Summary) -> None:
         console.print(Text("wrote ", "bright_black").append(records, "default"), soft_wrap=True)
     for file in summary.files:
         console.print(Text("wrote ", "bright_black").append(_short(file), "default"), soft_wrap=True)
+    if summary.backup:
+        console.print(Text("as it was: ", "bright_black").append(_short(summary.backup), "default"), soft_wrap=True)
 
 
 def _short(file: Path) -> str:
@@ -173,6 +175,7 @@ def summary_json(summary: Summary) -> str:
         "cut_in_flight": list(summary.abandoned),
         "written": summary.wrote and asdict(summary.wrote),
         "files": [str(file) for file in summary.files],
+        "backup": summary.backup and str(summary.backup),
     }  # fmt: skip
     return json.dumps(data, indent=2, ensure_ascii=False)
 

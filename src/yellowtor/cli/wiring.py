@@ -96,18 +96,30 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
     to = None if job.write.in_place else folder / (job.write.to or "")
     if to and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
-    return file_table(source, job.records), source, to
+    backup = _dated(source) if job.write.in_place and job.write.backup else None
+    return file_table(source, job.records, backup), source, to
 
 
-def file_table(path: Path, records: Records) -> Table:
+def _dated(path: Path) -> Path:
+    """A name beside path that is free, with today's date in it."""
+    stem, *endings = path.name.split(".")
+    now = CLOCK.now().astimezone()
+    for stamp in (f"{now:%Y-%m-%d}", f"{now:%Y-%m-%dT%H%M%S}"):
+        backup = path.with_name(".".join([stem, stamp, *endings]))
+        if not backup.exists():
+            break
+    return backup
+
+
+def file_table(path: Path, records: Records, backup: Path | None = None) -> Table:
     """The table in this file, by its name's ending."""
     kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
     if kind in TEXT:
-        return DelimitedTable(path, Told(**dict(records.text)))
+        return DelimitedTable(path, Told(**dict(records.text)), backup)
     if kind in {".xlsx", ".xlsm"}:
         from yellowtor.tables.workbook import WorkbookTable
 
-        return WorkbookTable(path, records.sheet)
+        return WorkbookTable(path, records.sheet, backup)
     known = ", ".join([".xlsx", ".xlsm", *TEXT])
     raise BadJob(f"records.file = {path.name!r}: a table is a file {known} (text also .gz). Nothing was sent.")
 

@@ -62,6 +62,7 @@ class Summary:
     wrote: WriteResult | None
     files: tuple[Path, ...]
     into: str
+    backup: Path | None
     abandoned: tuple[str, ...] = ()
 
 
@@ -84,9 +85,11 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
         wrote = back.write(parts.to, parts.markers, scanned=source)
     counts = book.judging.outcomes()
+    backup = parts.table.backup
     return Summary(
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,
-        parts.files if wrote else (), parts.into, tuple(Address(**json.loads(a)).line() for a in book.abandoned),
+        parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
+        tuple(Address(**json.loads(a)).line() for a in book.abandoned),
     )  # fmt: skip
 
 

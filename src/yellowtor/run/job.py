@@ -223,6 +223,9 @@ class AnswerColumns(Settings):
 class Write(Settings):
     to: Path | None = Field(None, description="Where the copy with the answers goes, from the job's folder.")
     in_place: bool = Field(False, description="Write into the source itself instead.")
+    backup: bool = Field(
+        True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
+    )
     table: Name | None = Field(
         None,
         description="Or into this table of the records' database: a row for each record, by its key. Rows of records "

@@ -39,6 +39,8 @@ class Table(Protocol):
     @property
     def keys(self) -> Sequence[str]: ...  # the columns that tell records apart, where the source knows them
     @property
+    def backup(self) -> Path | None: ...  # where a file that is changed in place is kept as it was
+    @property
     def into(self) -> str: ...  # the table of a database that answers go into
     @property
     def decimal(self) -> str: ...

@@ -27,6 +27,7 @@ class DatabaseTable:
     """
 
     decimal = "."
+    backup = None
     remarks: Sequence[str] = ()
 
     def __init__(

@@ -27,8 +27,8 @@ class DelimitedTable:
     keys: Sequence[str] = ()
     into = ""
 
-    def __init__(self, path: Path, told: Told = Told()) -> None:  # noqa: B008 - it never changes
-        self.path, self.name = path, str(path)
+    def __init__(self, path: Path, told: Told = Told(), backup: Path | None = None) -> None:  # noqa: B008 - frozen
+        self.path, self.name, self.backup = path, str(path), backup
         try:
             with self._open_bytes() as file:
                 sample = file.read(SAMPLE)
@@ -101,7 +101,10 @@ class DelimitedTable:
         places = [order.index(name) for name in columns]
         to = to or self.path
         writing = _Writing(self, len(order))
-        with written_aside(to) as aside, _open_to_write(aside, self.dialect.encoding, packed=_is_packed(to)) as file:
+        with (
+            written_aside(to, self.backup) as aside,
+            _open_to_write(aside, self.dialect.encoding, packed=_is_packed(to)) as file,
+        ):
             file.write(writing.header(order))
             for batch in self.batches():
                 cells: list[NewCells] = [

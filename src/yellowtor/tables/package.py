@@ -40,14 +40,14 @@ def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, 
     return found
 
 
-def replace_member(source: Path, to: Path, member: str, content: bytes) -> None:
+def replace_member(source: Path, to: Path, member: str, content: bytes, backup: Path | None = None) -> None:
     """Write source to `to` with one member's content replaced.
 
     Every other member keeps its bytes, and its place, name, date and flags.
     """
     with (
         zipfile.ZipFile(source) as old,
-        written_aside(to) as aside,
+        written_aside(to, backup) as aside,
         zipfile.ZipFile(aside, "w", zipfile.ZIP_DEFLATED) as new,
     ):
         new.comment = old.comment

@@ -38,7 +38,7 @@ class Splice:
     edits: Sequence[Edit]
 
 
-def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice) -> None:
+def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice, backup: Path | None = None) -> None:
     """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe."""
     with zipfile.ZipFile(source) as package:
         member = sheet_member(package, sheet)
@@ -47,7 +47,8 @@ def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice) -> None:
         changed = splice_sheet(xml, splice)
     except BadSource as error:
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
-    replace_member(source, to, member, changed)
+    if changed != xml or to != source:
+        replace_member(source, to, member, changed, backup)
 
 
 def splice_sheet(xml: bytes, splice: Splice) -> bytes:

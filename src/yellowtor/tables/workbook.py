@@ -28,8 +28,8 @@ class WorkbookTable:
     keys: Sequence[str] = ()
     into = ""
 
-    def __init__(self, path: Path, sheet: str | None) -> None:
-        self.path, self.name = path, str(path)
+    def __init__(self, path: Path, sheet: str | None, backup: Path | None = None) -> None:
+        self.path, self.name, self.backup = path, str(path), backup
         _check_file(path)
         with _open(path) as book:
             names = book.sheet_names
@@ -90,7 +90,8 @@ class WorkbookTable:
             new_cells = zip(*answering([row for _, row in batch]), strict=True)
             edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
         new = {self._first_column + order.index(name): name for name in added}
-        splice_workbook(self.path, to or self.path, self.sheet, Splice(self._first_row + 1, places, new, edits))
+        splice_workbook(self.path, to or self.path, self.sheet, Splice(self._first_row + 1, places, new, edits),
+                        self.backup)  # fmt: skip
         kept()
 
     def fingerprint(self) -> str:
