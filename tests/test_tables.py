@@ -275,3 +275,26 @@ def test_a_workbook_that_is_open_elsewhere_is_not_written_but_may_be_read(exampl
     assert "as it was" not in job.run("run", "job.toml").stderr
     assert job.path("cabinets.xlsx").read_bytes() == first, "a second time changes nothing"
     assert Path(job.path("cabinets.html")).exists()
+
+
+def test_records_of_a_file_are_chosen_and_put_in_order_by_sql_that_reaches_nothing_else(small):
+    rows = [[*row, "", "", f"{i}" if i % 2 else ""] for i, row in enumerate(real_addresses(6))]
+    job = small(rows)
+    only = """only = "Notes IS NOT NULL AND Id <> 'R3'"\nfirst = "CAST(Notes AS INTEGER) DESC"\n"""
+    job.edit("job.toml", ("[address]", f"{only}\n[address]"))
+    assert job.summary("--at-most", "1")["records"] == 2
+    placed = job.rows("placed.csv")
+    assert [name for name, row in placed.items() if row["Outcome"] == "placed"] == ["R5"]
+    summary = job.summary()
+    assert summary["written"] | {"written": 2, "edited": 0} == summary["written"]
+    assert [name for name, row in job.rows("placed.csv").items() if row["Outcome"]] == ["R1", "R5"]
+    assert len(job.rows("placed.csv")) == 6, "what is not chosen stays where it is"
+    for bad, told in [
+        ("Size > 3", "Size"), ("1 = 1) ; SELECT (1", "can't be run"),
+        ("Id IN (SELECT column0 FROM read_csv('stand-in.toml'))", "can't be run"),
+        ("(SELECT count(*) FROM duckdb_settings()) < 0 OR Id IN (SELECT content FROM read_text('.env'))", "can't be run"),
+    ]:  # fmt: skip
+        text = job.path("job.toml").read_text()
+        job.path("job.toml").write_text(re.sub("(?m)^only = .*", f'only = "{bad}"', text))
+        assert told in job.run("run", "job.toml", code=4).stderr
+    assert job.service.requests == 2

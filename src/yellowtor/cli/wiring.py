@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import platformdirs
 
@@ -22,6 +23,9 @@ from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.dialect import Told
+
+if TYPE_CHECKING:
+    from yellowtor.tables.workbook import WorkbookTable
 
 CLOCK = SystemClock()
 TEXT = (".csv", ".tsv", ".tab", ".txt")
@@ -97,7 +101,12 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
     if to and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
     backup = _dated(source) if job.write.in_place and job.write.backup else None
-    return file_table(source, job.records, backup), source, to
+    table = file_table(source, job.records, backup)
+    if job.records.only or job.records.first:
+        from yellowtor.tables.chosen import ChosenTable
+
+        return ChosenTable(table, job.records.only, job.records.first), source, to
+    return table, source, to
 
 
 def _dated(path: Path) -> Path:
@@ -111,7 +120,7 @@ def _dated(path: Path) -> Path:
     return backup
 
 
-def file_table(path: Path, records: Records, backup: Path | None = None) -> Table:
+def file_table(path: Path, records: Records, backup: Path | None = None) -> "DelimitedTable | WorkbookTable":
     """The table in this file, by its name's ending."""
     kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
     if kind in TEXT:

@@ -60,10 +60,14 @@ class Records(Settings):
     query: str | None = Field(
         None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
     )
-    only: str | None = Field(None, description="SQL condition on the records of a table: the others are left alone.")
+    only: str | None = Field(
+        None,
+        description="SQL condition on the records: the others are left alone. The database runs it; for files DuckDB, "
+        "to which every column is text and an empty cell NULL (`pip install 'yellowtor[select]'`).",
+    )
     first: str | None = Field(
         None,
-        description="What the records of a table are put in order by (SQL): who goes first if not all can be asked.",
+        description="What the records are put in order by (SQL): who goes first if not all can be asked.",
     )
     sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
     key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
@@ -91,7 +95,7 @@ class Records(Settings):
             raise ValueError("key is missing: which column of the file tells records apart?")
         if self.database is not None and (self.table is None) == (self.query is None):
             raise ValueError('needs either table = "…" or query = "SELECT …" with a database, not both')
-        tables = ("password_from", "table", "query", "only", "first")
+        tables = ("password_from", "table", "query")
         if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
             raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
         if (self.latitude is None) != (self.longitude is None):
