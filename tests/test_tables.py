@@ -298,3 +298,74 @@ def test_records_of_a_file_are_chosen_and_put_in_order_by_sql_that_reaches_nothi
         job.path("job.toml").write_text(re.sub("(?m)^only = .*", f'only = "{bad}"', text))
         assert told in job.run("run", "job.toml", code=4).stderr
     assert job.service.requests == 2
+
+
+def lived_in(path, addresses):
+    """A workbook whose records start at C4, in a table with totals; a second, with numbers shown with zeros."""
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(path) as book:
+        page, zeros = book.add_worksheet("Sites"), book.add_format({"num_format": "00000"})
+        page.write("A1", "Sites of the trust")
+        page.write("C2", "as of today")
+        page.write_row("C4", ["Id", "Street", "Town", "Postcode"])
+        for at, (key, street, town, postcode) in enumerate(addresses, 4):
+            page.write_row(at, 2, [key, street, town])
+            page.write_number(at, 5, int(postcode), zeros)
+        end = 4 + len(addresses)
+        page.set_row(5, None, None, {"hidden": True})
+        columns = [{"header": name} for name in ("Id", "Street", "Town", "Postcode")]
+        columns[0]["total_string"] = "in all"
+        page.add_table(3, 2, end, 5, {"name": "Sites", "columns": columns, "total_row": True})
+        page.write(end + 3, 2, "a note below")
+        page.write("I3", "=1+1")
+    return f"C4:F{end}"
+
+
+@pytest.mark.parametrize("how", ["table", "block", "open block"])
+def test_records_may_stand_in_a_block_or_a_table_which_grows_and_zeros_are_what_they_look_like(small, how):
+    job = small([])
+    addresses = [row for row in real_addresses(40) if row[3].startswith("00")][:6]
+    block = lived_in(job.path("sites.xlsx"), addresses)
+    told = {
+        "table": 'table = "sites"',
+        "block": f'block = "{block}"',
+        "open block": 'block = "C4"\nonly = "Town <> \'\'"',
+    }
+    job.edit("job.toml", ('file = "records.csv"', f'file = "sites.xlsx"\n{told[how]}'), ("placed.csv", "placed.xlsx"))
+    if how == "block":
+        assert "has no column 'Latitude', 'Longitude'" in job.run("run", "job.toml", code=4).stderr
+        return
+    ran = job.run("run", "job.toml", "--json")
+    assert "1 hidden rows of the sheet 'Sites' are records like the others" in ran.stderr
+    assert json.loads(ran.stdout)["outcomes"]["placed"] == len(addresses)
+    before, after = members(job.path("sites.xlsx")), members(job.path("placed.xlsx"))
+    changed = [name for name in before if before[name] != after[name]]
+    assert changed == [SHEET, "xl/tables/table1.xml"]
+    sheet = after[SHEET][0].decode()
+    assert re.search(r'<c r="G5"><v>4\d\.\d+</v></c><c r="H5"><v>-2\d\.\d+</v></c><c r="I5" t="inlineStr">', sheet)
+    assert "<f>1+1</f>" in sheet
+    grown = after["xl/tables/table1.xml"][0].decode()
+    assert f'ref="C4:L{5 + len(addresses)}"' in grown
+    assert '<tableColumns count="10">' in grown
+    assert re.findall(r'<tableColumn id="\d+" name="([^"]+)"', grown) == ["Id", "Street", "Town", "Postcode", *OURS]
+    job.edit("job.toml", ('"sites.xlsx"', '"placed.xlsx"'), ('to = "placed.xlsx"', 'to = "again.csv"'))
+    summary = job.summary()
+    assert (summary["outcomes"]["placed"], summary["requests"]["sent"]) == (len(addresses), 0), "ours, in their table"
+    assert [row["Postcode"] for row in job.rows("again.csv").values()][:6] == [row[3] for row in addresses]
+
+
+@pytest.mark.parametrize("kind", ["ods", "xls"])
+def test_workbooks_of_other_kinds_are_read_and_their_answers_go_into_a_text_file(example, tmp_path, kind):
+    soffice = shutil.which("soffice")
+    if not soffice:
+        pytest.skip("LibreOffice is not on this machine")
+    job = example()
+    command = [soffice, "--headless", f"-env:UserInstallation=file://{tmp_path}/office", "--convert-to", kind]
+    subprocess.run([*command, "cabinets.xlsx"], cwd=job.folder, check=True, capture_output=True, timeout=120)
+    job.edit("job.toml", ('"cabinets.xlsx"', f'"cabinets.{kind}"'), ("placed.xlsx", f"placed.{kind}"))
+    assert "can be read but not written back" in job.run("run", "job.toml", code=4).stderr
+    assert job.service.requests == 0
+    job.edit("job.toml", (f"placed.{kind}", "placed.csv"))
+    assert job.summary()["outcomes"]["placed"] > 200
+    assert job.rows("cabinets-placed.csv")["C-001"]["Outcome"] == "placed"

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from yellowtor.tables.workbook import WorkbookTable
 
 CLOCK = SystemClock()
+WORKBOOKS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 
 
@@ -101,7 +102,7 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
     if to and to.resolve() == source.resolve():
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
     backup = _dated(source) if job.write.in_place and job.write.backup else None
-    table = file_table(source, job.records, backup)
+    table = file_table(source, job.records, backup, list(job.write.columns.mapped().values()))
     if job.records.only or job.records.first:
         from yellowtor.tables.chosen import ChosenTable
 
@@ -120,16 +121,18 @@ def _dated(path: Path) -> Path:
     return backup
 
 
-def file_table(path: Path, records: Records, backup: Path | None = None) -> "DelimitedTable | WorkbookTable":
+def file_table(
+    path: Path, records: Records, backup: Path | None = None, answers: Sequence[str] = ()
+) -> "DelimitedTable | WorkbookTable":
     """The table in this file, by its name's ending."""
     kind = path.with_suffix("").suffix.lower() if path.suffix.lower() == ".gz" else path.suffix.lower()
     if kind in TEXT:
         return DelimitedTable(path, Told(**dict(records.text)), backup)
-    if kind in {".xlsx", ".xlsm"}:
+    if kind in WORKBOOKS:
         from yellowtor.tables.workbook import WorkbookTable
 
-        return WorkbookTable(path, records.sheet, backup)
-    known = ", ".join([".xlsx", ".xlsm", *TEXT])
+        return WorkbookTable(path, records.sheet, backup, block=records.block, table=records.table, answers=answers)
+    known = ", ".join([*WORKBOOKS, *TEXT])
     raise BadJob(f"records.file = {path.name!r}: a table is a file {known} (text also .gz). Nothing was sent.")
 
 

@@ -44,8 +44,8 @@ class Records(Settings):
 
     file: Path | None = Field(
         None,
-        description="The workbook (.xlsx, .xlsm) or delimited text (.csv, .tsv, .txt, each also .gz), from the "
-        "job's folder.",
+        description="The workbook (.xlsx, .xlsm; to be read only .xls, .xlsb, .ods) or delimited text (.csv, .tsv, "
+        ".txt, each also .gz), from the job's folder.",
     )
     database: str | None = Field(
         None,
@@ -55,7 +55,9 @@ class Records(Settings):
         None, description="Environment variable (or line of `.env`) with the password of the database."
     )
     table: Name | None = Field(
-        None, description="Table or view of the database; it may carry its schema: `public.sites`."
+        None,
+        description="Table or view of the database, with its schema or without: `public.sites`; or a named table "
+        "of a workbook.",
     )
     query: str | None = Field(
         None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
@@ -70,6 +72,9 @@ class Records(Settings):
         description="What the records are put in order by (SQL): who goes first if not all can be asked.",
     )
     sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
+    block: str | None = Field(
+        None, description="Where the records stand on the sheet, header first: `B4`, `B4:H` or `B4:H200`."
+    )
     key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
         None,
         description="The column that tells records apart, or a list of them. Needed for files; of a table, else its "
@@ -95,7 +100,7 @@ class Records(Settings):
             raise ValueError("key is missing: which column of the file tells records apart?")
         if self.database is not None and (self.table is None) == (self.query is None):
             raise ValueError('needs either table = "…" or query = "SELECT …" with a database, not both')
-        tables = ("password_from", "table", "query")
+        tables = ("password_from", "query")
         if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
             raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
         if (self.latitude is None) != (self.longitude is None):

@@ -33,6 +33,16 @@ def as_text(value: object) -> str:
     return str(value)
 
 
+FORMULA = frozenset("=+-@\t\r")
+
+
+def safe_text(cell: object) -> str:
+    """A new cell as text; one that a spreadsheet would take for a formula gets an apostrophe first."""
+    if isinstance(cell, str):
+        return f"'{cell}" if cell[:1] in FORMULA else cell
+    return "" if cell is None else repr(cell)
+
+
 def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
     """Rows of values as rows of texts; column by column, since most columns hold texts already."""
     return list(zip(*map(_column_as_text, zip(*rows, strict=True)), strict=True))

@@ -13,12 +13,11 @@ from typing import Any, BinaryIO, cast
 
 from yellowtor.errors import BadSource
 from yellowtor.files import fingerprint, written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_text
 from yellowtor.tables.dialect import NEAREST, SAMPLE, Told, find_dialect
 from yellowtor.tables.header import checked_header
 
 BATCH = 2_000
-FORMULA = {"=", "+", "-", "@", "\t", "\r"}
 
 
 class DelimitedTable:
@@ -154,12 +153,9 @@ class _Writing:
         )
 
     def _text(self, cell: object) -> str:
-        if cell.__class__ is str:
-            return f"'{cell}" if cell[:1] in FORMULA else cell
-        if cell is None:
-            return ""
-        text = repr(cell)
-        return text if self._dialect.decimal == "." else text.replace(".", self._dialect.decimal)
+        text = safe_text(cell)
+        mark = self._dialect.decimal
+        return text if mark == "." or cell.__class__ is str else text.replace(".", mark)
 
     def _texts(self, column: Iterable[object], *, always: bool) -> Sequence[str]:
         texts: Sequence[str] = column  # type: ignore[assignment]

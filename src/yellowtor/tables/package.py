@@ -4,6 +4,7 @@ import copy
 import posixpath
 import shutil
 import zipfile
+from collections.abc import Mapping
 from pathlib import Path
 
 from lxml import etree
@@ -31,6 +32,15 @@ def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
     raise BadSource(f"The workbook's index does not name the sheet {sheet!r}. Save it anew.")
 
 
+def parts_of(package: zipfile.ZipFile, member: str, kind: str) -> list[str]:
+    """The members of this kind ("table") that a sheet's member refers to."""
+    folder, name = posixpath.split(member)
+    relations = f"{folder}/_rels/{name}.rels"
+    if relations not in package.namelist():
+        return []
+    return [target for told, target in _relations(package, relations, folder).values() if told.endswith(f"/{kind}")]
+
+
 def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, tuple[str, str]]:
     """The kind and target of each relationship, by its id."""
     found = {}
@@ -40,8 +50,8 @@ def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, 
     return found
 
 
-def replace_member(source: Path, to: Path, member: str, content: bytes, backup: Path | None = None) -> None:
-    """Write source to `to` with one member's content replaced.
+def replace_members(source: Path, to: Path, members: Mapping[str, bytes], backup: Path | None = None) -> None:
+    """Write source to `to` with the content of some members replaced.
 
     Every other member keeps its bytes, and its place, name, date and flags.
     """
@@ -53,8 +63,8 @@ def replace_member(source: Path, to: Path, member: str, content: bytes, backup: 
         new.comment = old.comment
         for entry in old.infolist():
             kept = copy.copy(entry)  # writing fills an entry's sizes and place in
-            if entry.filename == member:
-                new.writestr(kept, content)
+            if entry.filename in members:
+                new.writestr(kept, members[entry.filename])
             else:
                 with old.open(entry) as read, new.open(kept, "w") as write:
                     shutil.copyfileobj(read, write, 1 << 20)

@@ -15,7 +15,8 @@ from xml.sax.saxutils import escape
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import Cell, NewCells, _Leave
-from yellowtor.tables.package import replace_member, sheet_member
+from yellowtor.tables.growth import grown_tables
+from yellowtor.tables.package import replace_members, sheet_member
 
 _ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
 _UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
@@ -43,12 +44,14 @@ def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice, backup: 
     with zipfile.ZipFile(source) as package:
         member = sheet_member(package, sheet)
         xml = package.read(member)
+        added = sorted(splice.new.items())
+        grown = grown_tables(package, member, splice.header_row, added[0][0], [n for _, n in added]) if added else {}
     try:
         changed = splice_sheet(xml, splice)
     except BadSource as error:
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
     if changed != xml or to != source:
-        replace_member(source, to, member, changed, backup)
+        replace_members(source, to, {member: changed, **grown}, backup)
 
 
 def splice_sheet(xml: bytes, splice: Splice) -> bytes:
@@ -62,7 +65,7 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
             edits[edit.row] = cells
     if splice.new:
         edits[splice.header_row] = dict(splice.new)
-    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row))
+    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row, splice.new))
     last = max(splice.columns, default=0)
     return _dimension(names, xml[:start], last) + body + xml[end:]
 
@@ -93,7 +96,9 @@ class _Names:
         return found.span(1)
 
 
-def _rows(names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header: int) -> Iterator[bytes]:
+def _rows(
+    names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header: int, new: Mapping[int, str]
+) -> Iterator[bytes]:
     at, number = 0, 0
     for row in names.row.finditer(data):
         yield data[at : row.start()]
@@ -101,7 +106,7 @@ def _rows(names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header:
         told = _attribute(row[1], b"r")
         number = int(told) if told else number + 1
         if number in edits:
-            yield _row(names, row, number, edits.pop(number), is_header=number == header)
+            yield _row(names, row, number, edits.pop(number), new, is_header=number == header)
         else:
             yield row[0]
     yield data[at:]
@@ -109,7 +114,9 @@ def _rows(names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header:
         raise BadSource(f"row {min(edits)} is not in its XML; save the workbook anew.")
 
 
-def _row(names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell], *, is_header: bool) -> bytes:
+def _row(
+    names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell], new: Mapping[int, str], *, is_header: bool
+) -> bytes:
     attributes, inner = row[1].rstrip(b" /"), row[2] or b""
     pieces: list[tuple[int, bytes]] = []
     column = -1
@@ -119,6 +126,8 @@ def _row(names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell
         if column not in cells:
             pieces.append((column, cell[0]))
         else:
+            if column in new and re.search(rb"<%s(?:v|t|f)\b" % names.prefix, cell[2] or b""):
+                raise BadSource(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
             if re.search(rb"<%sf\b" % names.prefix, cell[2] or b""):
                 raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
             pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))

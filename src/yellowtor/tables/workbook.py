@@ -3,58 +3,116 @@
 Read with calamine, which gives text cells as they are (00412 stays 00412) and cached results of formulas.
 """
 
+import csv
+import re
 import zipfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import islice
 from pathlib import Path
 
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
-from yellowtor.files import fingerprint
-from yellowtor.tables.cells import Answering, Row, as_text
+from yellowtor.files import fingerprint, written_aside
+from yellowtor.tables.block import Block, parse_block
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text
+from yellowtor.tables.formats import shown_numbers
+from yellowtor.tables.growth import table_block
 from yellowtor.tables.header import checked_header
+from yellowtor.tables.package import parts_of, sheet_member
 from yellowtor.tables.splice import Edit, Splice, splice_workbook
 
 BATCH = 5_000
+SPLICED = {".xlsx", ".xlsm"}  # what can be written back
+HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
 OLE = bytes.fromhex("d0cf11e0a1b11ae1")  # the compound file that wraps an encrypted workbook
 
 
 class WorkbookTable:
-    """One sheet with a header in its first row. Raises BadSource for whatever is wrong with it."""
+    """Records on a sheet: all of it, a block of cells, or a named table. Raises BadSource for whatever is wrong.
+
+    answers are the columns that will be written.
+    """
 
     decimal = "."  # of numbers that are kept as text
-    remarks: Sequence[str] = ()
     keys: Sequence[str] = ()
     into = ""
 
-    def __init__(self, path: Path, sheet: str | None, backup: Path | None = None) -> None:
+    def __init__(
+        self, path: Path, sheet: str | None, backup: Path | None = None,
+        *, block: str | None = None, table: str | None = None, answers: Sequence[str] = (),
+    ) -> None:  # fmt: skip
         self.path, self.name, self.backup = path, str(path), backup
+        self.remarks: list[str] = []
         _check_file(path)
         with _open(path) as book:
             names = book.sheet_names
+            told = parse_block(block) if block else None
+            if table:
+                sheet, told = self._named_table(names, table)
             self.sheet = sheet or names[0]
             if self.sheet not in names:
                 raise BadSource(
                     f"{path} has no sheet {self.sheet!r} (there are: {', '.join(names)}). Nothing was sent."
                 )
             page = book.get_sheet_by_name(self.sheet)
-            self.header = self._header(page)
+            self.header = self._header(page, told)
+        added = [name for name in answers if name not in self.header]
+        if added and block and told and told.last_column is not None:
+            raise BadSource(
+                f"The block {block} of {path} has no column {', '.join(map(repr, added))} for the answers. Leave its "
+                f"end open, or make them. Nothing was sent."
+            )
+        self._shown, hidden = self._from_xml()
+        if hidden:
+            self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
 
-    def _header(self, page: calamine.CalamineSheet) -> list[str]:
-        if page.start is None:
-            raise BadSource(f"The sheet {self.sheet!r} of {self.path} is empty. Nothing was sent.")
+    def _named_table(self, sheets: Sequence[str], name: str) -> tuple[str, Block]:
+        """The sheet and the block of a named table, its row of totals left out."""
+        if self.path.suffix.lower() not in SPLICED:
+            raise BadSource(f"{self.path}: only .xlsx and .xlsm have named tables. Nothing was sent.")
+        with zipfile.ZipFile(self.path) as package:
+            for sheet in sheets:
+                for part in parts_of(package, sheet_member(package, sheet), "table"):
+                    if found := table_block(package.read(part), name):
+                        return sheet, found
+        raise BadSource(f"{self.path} has no table {name!r}. Nothing was sent.")
+
+    def _header(self, page: calamine.CalamineSheet, told: Block | None) -> list[str]:
+        where = f"The sheet {self.sheet!r} of {self.path}"
+        if page.start is None or page.end is None:
+            raise BadSource(f"{where} is empty. Nothing was sent.")
         top, left = page.start
-        self._first_column = left
-        self._first_row = top
+        self._left = left  # rows count from the sheet's first, cells from here
+        self._block = told or Block(top, left)
+        if told and (told.first_row > page.end[0] or told.first_column > page.end[1]):
+            raise BadSource(f"{where} has nothing where its records are said to be. Nothing was sent.")
         for (row, column), _ in page.merged_cell_ranges or []:
-            if row == top:
+            if row == self._block.first_row:
                 raise BadSource(
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
                     f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
                 )
-        names = next(islice(page.iter_rows(), top, None))  # rows count from the sheet's first, cells from `left`
-        return checked_header([as_text(cell).strip() for cell in names], f"The sheet {self.sheet!r} of {self.path}")
+        names = next(islice(page.iter_rows(), self._block.first_row, None))
+        self._width = min(self._block.last_column or page.end[1], page.end[1]) - self._block.first_column + 1
+        cells = self._cut(names)
+        if told and told.last_column is None:  # up to the first column without a name
+            self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
+        return checked_header([as_text(cell).strip() for cell in self._cut(names)], where)
+
+    def _cut(self, cells: Sequence[object]) -> Sequence[object]:
+        """The cells of a row that belong to the records."""
+        skip = self._block.first_column - self._left
+        cut = cells[max(0, skip) : max(0, skip + self._width)]
+        return [*[""] * max(0, -skip), *cut, *[""] * (self._width - len(cut) - max(0, -skip))]
+
+    def _from_xml(self) -> tuple[Mapping[tuple[int, int], str], int]:
+        """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows."""
+        if self.path.suffix.lower() not in SPLICED:
+            return {}, 0
+        with zipfile.ZipFile(self.path) as package:
+            xml = package.read(sheet_member(package, self.sheet))
+            return shown_numbers(package, xml), len(HIDDEN.findall(xml))
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
@@ -63,11 +121,17 @@ class WorkbookTable:
 
     def _numbered(self) -> Iterator[list[tuple[int, Row]]]:
         """Batches of (row number in the sheet, from 1; cells)."""
+        first, end = self._block.first_row + 1, self._block.last_row
+        whole = self._block.first_column == self._left and self._width == len(self.header)
         with _open(self.path) as book:
-            below = islice(book.get_sheet_by_name(self.sheet).iter_rows(), self._first_row + 1, None)
+            page = book.get_sheet_by_name(self.sheet)
+            exact = whole and page.end is not None and page.end[1] == self._left + self._width - 1
+            below = islice(page.iter_rows(), first, end + 1 if end is not None else None)
             batch: list[tuple[int, Row]] = []
-            for number, cells in enumerate(below, self._first_row + 2):
-                texts = [as_text(cell) for cell in cells]
+            for number, cells in enumerate(below, first + 1):
+                texts = list(map(as_text, cells if exact else self._cut(cells)))
+                if self._shown:
+                    self._zeros(number, texts)
                 if any(texts):
                     batch.append((number, texts))
                 if len(batch) == BATCH:
@@ -76,23 +140,43 @@ class WorkbookTable:
             if batch:
                 yield batch
 
+    def _zeros(self, number: int, texts: list[str]) -> None:
+        for at, text in enumerate(texts):
+            if text and (shown := self._shown.get((number, self._block.first_column + at))):
+                texts[at] = shown
+
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
     ) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
-        if self.path.suffix.lower() not in {".xlsx", ".xlsm"}:
-            raise BadSource(f"{self.path} can be read but not written back: save it as .xlsx first.")
         added = [name for name in columns if name not in self.header]
         order = [*self.header, *added]
-        places = [self._first_column + order.index(name) for name in columns]
+        if to and to.suffix.lower() == ".csv":
+            self._as_text(to, order, columns, answering)
+            kept()
+            return
+        places = [self._block.first_column + order.index(name) for name in columns]
         edits: list[Edit] = []
         for batch in self._numbered():
             new_cells = zip(*answering([row for _, row in batch]), strict=True)
             edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
-        new = {self._first_column + order.index(name): name for name in added}
-        splice_workbook(self.path, to or self.path, self.sheet, Splice(self._first_row + 1, places, new, edits),
-                        self.backup)  # fmt: skip
+        new = {self._block.first_column + order.index(name): name for name in added}
+        splice = Splice(self._block.first_row + 1, places, new, edits)
+        splice_workbook(self.path, to or self.path, self.sheet, splice, self.backup)
         kept()
+
+    def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
+        """Write the records as CSV (RFC 4180, UTF-8): what is done with a workbook that can't be written back."""
+        places = [order.index(name) for name in columns]
+        with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
+            write = csv.writer(file)
+            write.writerow(order)
+            for batch in self.batches():
+                rows = [[*row, *[""] * (len(order) - len(row))] for row in batch]
+                for place, cells in zip(places, answering(batch), strict=True):
+                    for row, cell in zip(rows, cells, strict=True):
+                        row[place] = row[place] if cell is LEAVE else safe_text(cell)
+                write.writerows(rows)
 
     def fingerprint(self) -> str:
         return fingerprint(self.path)
@@ -100,6 +184,11 @@ class WorkbookTable:
     def check_target(self, to: Path | None) -> str:
         """Raise BadSource when `to` can't be written now; a remark when the source is open elsewhere."""
         to = to or self.path
+        if to.suffix.lower() not in ({*SPLICED, ".csv"} if self.path.suffix.lower() in SPLICED else {".csv"}):
+            raise BadSource(
+                f"A workbook like {self.path.name} can be read but not written back: let the answers go into a .csv "
+                "(write.to), or save it as .xlsx first. Nothing was sent."
+            )
         for path in {to, self.path} if to != self.path else {to}:
             if holder := _lock_beside(path):
                 if path == to:

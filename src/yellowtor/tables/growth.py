@@ -1,0 +1,71 @@
+"""A table on a sheet (ECMA-376 part 1, 18.5) grows by the columns that are added beside it."""
+
+import re
+import zipfile
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from xml.sax.saxutils import quoteattr
+
+from lxml import etree
+
+from yellowtor.tables.block import Block, parse_block
+from yellowtor.tables.package import parts_of
+
+_PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
+_REF = re.compile(rb'(\bref=")([A-Z]+)(\d+):([A-Z]+)(\d+)(")')
+
+
+def grown_tables(
+    package: zipfile.ZipFile, sheet: str, header_row: int, first_new: int, names: Sequence[str]
+) -> Mapping[str, bytes]:
+    """The table parts that change when columns of these names come to stand from first_new on (from 0).
+
+    That is a table whose header is in header_row (from 1) and which ends in the column before.
+    """
+    for part in parts_of(package, sheet, "table"):
+        xml = package.read(part)
+        found = _REF.search(xml)
+        if not found:
+            continue
+        block = parse_block(f"{found[2].decode()}{found[3].decode()}:{found[4].decode()}{found[5].decode()}")
+        if block.first_row == header_row - 1 and block.last_column == first_new - 1:
+            return {part: _grown(xml, found[4], first_new + len(names) - 1, names)}
+    return {}
+
+
+def table_block(xml: bytes, name: str) -> Block | None:
+    """The block of a table part if it is that of this name, without its row of totals."""
+    root = etree.fromstring(xml, _PARSER)
+    if name.casefold() not in {str(root.get(key, "")).casefold() for key in ("name", "displayName")}:
+        return None
+    block = parse_block(root.get("ref", ""))
+    totals = int(root.get("totalsRowCount", "0"))
+    return replace(block, last_row=block.last_row - totals if block.last_row is not None else None)
+
+
+def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
+    def wider(found: re.Match[bytes]) -> bytes:
+        right = letters(column).encode() if found[4] == last else found[4]
+        return found[1] + found[2] + found[3] + b":" + right + found[5] + found[6]
+
+    xml = _REF.sub(wider, xml)
+    free = max(map(int, re.findall(rb'<(?:\w+:)?tableColumn\b[^>]*?\bid="(\d+)"', xml)), default=0) + 1
+    prefix = re.search(rb"</((?:\w+:)?)tableColumns>", xml)
+    assert prefix is not None, "a table has columns"
+    added = "".join(
+        f"<{prefix[1].decode()}tableColumn id={quoteattr(str(free + n))} name={quoteattr(name)}/>"
+        for n, name in enumerate(names)
+    )
+    count = len(re.findall(rb"<(?:\w+:)?tableColumn\b", xml)) + len(names)
+    xml = re.sub(rb'(tableColumns\b[^>]*?\bcount=")\d+', lambda m: m[1] + str(count).encode(), xml)
+    return xml.replace(prefix[0], added.encode() + prefix[0])
+
+
+def letters(column: int) -> str:
+    """A column's letters: 0 is A, 26 is AA."""
+    text = ""
+    column += 1
+    while column:
+        column, rest = divmod(column - 1, 26)
+        text = chr(65 + rest) + text
+    return text
