@@ -3,6 +3,7 @@
 import json
 import sqlite3
 import zlib
+from datetime import UTC, datetime
 
 import pytest
 from conftest import judging_pace, real_addresses, without_times, write_csv
@@ -114,6 +115,19 @@ def test_what_always_fails_is_failed_is_not_asked_again_unless_told_so_and_then_
     assert outcomes(summary) == {"placed": 3}
     assert summary["requests"]["sent"] == 3
     assert job.summary("--again", "failed")["requests"]["sent"] == 0
+
+
+def test_where_a_coordinate_came_from_and_when_may_be_written_later_without_asking(small):
+    job = small([*TEN[:2], ["N", "1 Zwark Prospect", "Xyphoria"]])
+    began = datetime.now(UTC)
+    job.summary()
+    more = 'geo = "Link"\nservice = "By"\nasked_at = "When"'
+    job.edit("job.toml", ('matched = "Matched address"', more))
+    assert job.summary()["requests"]["sent"] == 0
+    for key, row in job.rows("placed.csv").items():
+        assert row["Link"] == (f"geo:{row['Latitude']},{row['Longitude']}" if key != "N" else "")
+        assert row["By"] == "stand-in"
+        assert began <= datetime.fromisoformat(row["When"]) <= datetime.now(UTC)
 
 
 def test_a_service_that_is_not_there_fails_clearly_and_a_slow_one_is_given_up(small):

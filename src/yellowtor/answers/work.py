@@ -93,6 +93,8 @@ class Answer(NamedTuple):
     level: str
     matched: str
     reasons: str
+    service: str | None
+    asked_at: str | None  # ISO 8601, UTC
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from yellowtor.ledger.store import Store
 
 PAGE = 500
 TEXTS = {"address", "basis", "level", "matched", "reasons"}
+OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
 class JudgeBook:
@@ -108,9 +109,12 @@ class JudgeBook:
 
 def _standing(wanted: AbstractSet[str]) -> Select[Any]:
     """How records stand: an Answer's fields, the long texts only where they are wanted."""
-    columns: list[Any] = [work.c[name] for name in Answer._fields]
+    columns: list[Any] = [work.c.get(name) for name in Answer._fields]
     for at, name in enumerate(Answer._fields):
-        if name == "outcome":
+        if name in OF_REPLY:
+            value = select(OF_REPLY[name]).where(reply.c.id == work.c.reply_id).scalar_subquery()
+            columns[at] = value if name in wanted else null()
+        elif name == "outcome":
             columns[at] = func.coalesce(work.c.outcome, "waiting")
         elif name in TEXTS and name not in wanted:
             columns[at] = null()

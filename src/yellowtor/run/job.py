@@ -214,6 +214,9 @@ class AnswerColumns(Settings):
     level: Column | None = Field(None, description="How fine the position is.")
     matched: Column | None = Field(None, description="The address that the service answered.")
     reasons: Column | None = Field(None, description="Why the confidence is what it is.")
+    geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
+    service: Column | None = Field(None, description="Who answered.")
+    asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
 
     @model_validator(mode="after")
     def _pairs(self) -> "AnswerColumns":

@@ -20,8 +20,8 @@ from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
-FOR_MARKERS = frozenset(Answer._fields)
-UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]")
+FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at"}
+UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]", None, None)
 
 
 @dataclass
@@ -72,7 +72,7 @@ class WriteBack:
 
     def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any]]:
         """The new cells of each of the job's columns for this batch."""
-        answers = self._answers(batch, FOR_MARKERS if files else self._texts)
+        answers = self._answers(batch, self._texts | FOR_MARKERS if files else self._texts)
         for file in files:
             for row, answer in zip(batch, answers, strict=True):
                 if answer is not None:
@@ -121,8 +121,10 @@ class WriteBack:
         by_name = dict(zip(Answer._fields, map(list, zip(*answers, strict=True)), strict=True))
         if "reasons" in self._names:
             by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
+        sure = self._sure
+        if "geo" in self._names:
+            by_name["geo"] = [_geo(a) if a.outcome in sure else None for a in answers]
         if "latitude" in self._names:
-            sure = self._sure
             points = [(a.lat, a.lon) if a.outcome in sure else self._unsure(a) for a in answers]
             by_name["latitude"], by_name["longitude"] = map(list, zip(*points, strict=True))
             self._note(answers)
@@ -146,6 +148,11 @@ class WriteBack:
                 if (text := written(lat, lon)) != before or (here and text != held)
             ]
         )
+
+
+def _geo(answer: Answer) -> str | None:
+    """The point as a URI (RFC 5870)."""
+    return f"geo:{answer.lat},{answer.lon}" if answer.lat is not None else None
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:
