@@ -90,6 +90,11 @@ def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(b
     assert all(47 < lat < 48 and -30 < lon < -27 and outcome == "placed" for lat, lon, outcome, *_ in rows)
     assert all(isinstance(confidence, float) and note is None for *_, confidence, note in rows)
     assert base.summary()["requests"]["sent"] == 0
+    base.sql("UPDATE sites SET outcome = 'x', lat = NULL WHERE id = 3")
+    would = base.summary("--dry-run")["would_change"]
+    assert (would["records"], would["cells"]) == (1, 2)
+    assert {"key": "3", "column": "outcome", "old": "x", "new": "placed"} in would["first"]
+    assert base.sql("SELECT lat, outcome FROM sites WHERE id = 3") == [(None, "x")]
     base.sql("INSERT INTO sites (id, street, town) SELECT 11, 'No Such Street 1', town FROM sites WHERE id = 1")
     base.sql("UPDATE sites SET street = (SELECT street FROM sites WHERE id = 2), town = (SELECT town FROM sites "
              "WHERE id = 2), postcode = (SELECT postcode FROM sites WHERE id = 2) WHERE id = 1")  # fmt: skip

@@ -39,7 +39,7 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) ->
 
 def _run(path: Path, options: Options) -> Summary:
     console, stop = stderr(), StopWish()
-    with job_parts(path, again_failed=options.again_failed) as (parts, remarks), signals(stop):
+    with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks), signals(stop):
         progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
         for remark in remarks:
             progress.remark(remark)

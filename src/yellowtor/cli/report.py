@@ -15,6 +15,7 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
 from yellowtor.run.conduct import Summary
 from yellowtor.run.judging import matched
+from yellowtor.run.writeback import Changes
 
 if TYPE_CHECKING:
     from yellowtor.run.trial import Trial
@@ -79,7 +80,24 @@ def _plan(console: Console, summary: Summary) -> None:
         console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
     if plan.forecast.days > 1:
         console.print(f"The allowance spreads it over {plan.forecast.days} days.")
+    if summary.changes and summary.changes.cells:
+        console.print(_changes(summary.changes))
     console.print("Nothing was sent, nothing written.")
+
+
+def _changes(changes: Changes) -> Table:
+    """Cells as they are and as they would be."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", title_justify="left", title_style="")
+    table.title = (
+        f"With the answers known already, {changes.cells:,} cells of {changes.records:,} records would change:"
+    )
+    for name in ("record", "column", "now", "then"):
+        table.add_column(name, overflow="fold")
+    for change in changes.first:
+        table.add_row(*map(Text, (change.key, change.column, change.old or "–", change.new or "–")))
+    if changes.cells > len(changes.first):
+        table.add_row("…")
+    return table
 
 
 def _since(summary: Summary) -> str:
@@ -173,11 +191,18 @@ def summary_json(summary: Summary) -> str:
         "resets_at": asked.resets_at or None,
         "interrupted": asked.interrupted,
         "cut_in_flight": list(summary.abandoned),
+        "would_change": summary.changes and _changes_json(summary.changes),
         "written": summary.wrote and asdict(summary.wrote),
         "files": [str(file) for file in summary.files],
         "backup": summary.backup and str(summary.backup),
     }  # fmt: skip
     return json.dumps(data, indent=2, ensure_ascii=False)
+
+
+def _changes_json(changes: Changes) -> dict[str, Any]:
+    return {
+        "records": changes.records, "cells": changes.cells, "first": [change._asdict() for change in changes.first],
+    }  # fmt: skip
 
 
 def show_trial(console: Console, trial: "Trial") -> None:

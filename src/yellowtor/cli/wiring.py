@@ -66,12 +66,12 @@ def service_book(service: HttpService, path: Path, ledger: Path | None, again: A
 
 
 @contextmanager
-def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequence[str]]]:
+def job_parts(path: Path, *, again_failed: bool, dry_run: bool = False) -> Iterator[tuple[Parts, Sequence[str]]]:
     """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     service, remarks = load_service(folder / job.ask.service, job.ask.language)
-    table, source, to = open_table(job, folder)
+    table, source, to = open_table(job, folder, whole=dry_run)
     under = [folder / layer for layer in job.markers.under]
     if job.markers.page:
         from yellowtor.markers.page import read_under
@@ -93,10 +93,10 @@ def job_parts(path: Path, *, again_failed: bool) -> Iterator[tuple[Parts, Sequen
         )
 
 
-def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]:
+def open_table(job: Job, folder: Path, *, whole: bool = False) -> tuple[Table, Path | None, Path | None]:
     """The job's table, its file if it is one, and the file that the answers go into if it is another."""
     if job.records.file is None:
-        return _database_table(job, folder), None, None
+        return _database_table(job, folder, whole=whole), None, None
     source = folder / job.records.file
     to = None if job.write.in_place else folder / (job.write.to or "")
     if to and to.resolve() == source.resolve():
@@ -144,7 +144,7 @@ def database_password(variable: str | None, folder: Path) -> str | None:
     return find_values(wanted, environment(), folder, "database").plain["password"]
 
 
-def _database_table(job: Job, folder: Path) -> Table:
+def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
     from yellowtor.tables.database import DatabaseTable
     from yellowtor.tables.place import Named, Place
 
@@ -159,7 +159,7 @@ def _database_table(job: Job, folder: Path) -> Table:
     )  # fmt: skip
     held = [records.latitude, records.longitude]
     needed = [*job.address.composing().raw_columns(), *filter(None, [records.name, *held])]
-    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)
+    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create, whole=whole)
 
 
 @contextmanager

@@ -18,7 +18,9 @@ from yellowtor.run.plan import Plan, make_plan
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
 from yellowtor.run.stop import StopWish
-from yellowtor.run.writeback import WriteBack, WriteResult
+from yellowtor.run.writeback import Changes, WriteBack, WriteResult
+
+SHOWN = 16  # cells that a dry run names
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,7 @@ class Summary:
     files: tuple[Path, ...]
     into: str
     backup: Path | None
+    changes: Changes | None
     abandoned: tuple[str, ...] = ()
 
 
@@ -76,20 +79,23 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
     context = frozenset(part for part, text in job.address.fixed if text)
     judging = Judging(service, job.judge.thresholds(), context)
-    asked, wrote = AskResult(), None
-    if not options.dry_run:
+    asked, wrote, changes = AskResult(), None, None
+    back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
+    if options.dry_run:
+        judging.judge_open(book.judging)
+        changes = None if job.write.table else back.changes(SHOWN)
+    else:
         if plan.forecast.requests and not stop:
             asked = _ask(parts, plan, judging, watch, stop, options.at_most)
         watch.phase("Judging")
         judging.judge_open(book.judging)
-        back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
         wrote = back.write(parts.to, parts.markers, scanned=source)
     counts = book.judging.outcomes()
     backup = parts.table.backup
     return Summary(
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,
         parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
-        tuple(Address(**json.loads(a)).line() for a in book.abandoned),
+        changes, tuple(Address(**json.loads(a)).line() for a in book.abandoned),
     )  # fmt: skip
 
 

@@ -6,9 +6,9 @@ columns that the job names are touched.
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import raw_hash
@@ -32,6 +32,24 @@ class WriteResult:
     edited: int = 0
     stale: int = 0
     repaired: int = 0
+
+
+class Change(NamedTuple):
+    """A cell that would change."""
+
+    key: str
+    column: str
+    old: str
+    new: str
+
+
+@dataclass
+class Changes:
+    """What a run would write of the answers that are there already: how many records and cells, the first of them."""
+
+    records: int = 0
+    cells: int = 0
+    first: list[Change] = field(default_factory=list)
 
 
 class WriteBack:
@@ -69,6 +87,36 @@ class WriteBack:
                 lambda: self._book.keep_written(in_place=self._job.held_is_target()),
             )
         return self.result
+
+    def changes(self, shown: int) -> Changes:
+        """What write() would change now, in the order of the records; nothing is written."""
+        self._watch.phase("Comparing")
+        found, at = Changes(), {name: i for i, name in enumerate(self._table.header)}
+        columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]
+        for batch in self._table.batches():
+            keys, new = self._reader.keys(batch), self._batch(batch, ())
+            for key, row, *cells in zip(keys, batch, *new, strict=True):
+                changed = [
+                    Change(shown_key(key), column, old, self._as_text(cell))
+                    for (column, place), cell in zip(columns, cells, strict=True)
+                    if cell is not self._leave and not self._same(old := row[place] if place is not None else "", cell)
+                ]
+                found.records += bool(changed)
+                found.cells += len(changed)
+                found.first += changed[: shown - len(found.first)]
+        return found
+
+    def _as_text(self, cell: Any) -> str:
+        text = "" if cell is None else str(cell)
+        return text.replace(".", self._table.decimal) if isinstance(cell, float) else text
+
+    def _same(self, old: str, new: Any) -> bool:
+        if not isinstance(new, float):
+            return old == (new or "")
+        try:
+            return float(old.replace(self._table.decimal, ".")) == new
+        except ValueError:
+            return False
 
     def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any]]:
         """The new cells of each of the job's columns for this batch."""

@@ -23,7 +23,7 @@ class DatabaseTable:
     """Records of a database as a Table. Raises BadSource for whatever is wrong with it.
 
     needed are the columns that the job reads, answers the columns by the part of the answer that they get; what is
-    missing for them is made if `create`.
+    missing for them is made if `create`. whole: the header has the columns of all the answers.
     """
 
     decimal = "."
@@ -31,8 +31,9 @@ class DatabaseTable:
     remarks: Sequence[str] = ()
 
     def __init__(
-        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: bool
-    ) -> None:
+        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: bool,
+        whole: bool = False,
+    ) -> None:  # fmt: skip
         self._place = place
         url = place.full_url(folder)
         self.name = f"{place.table or 'The query'} in {place.shown()}"
@@ -50,7 +51,8 @@ class DatabaseTable:
         assert table is not None, "the job sees to it that a query has a table of results"
         with told(str(table), "can't be opened"):
             self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
-        own = [answers[part] for part in ("latitude", "longitude") if answers.get(part) in self._target.present]
+        read = answers if whole else ("latitude", "longitude")  # more is not needed to know what has to be asked
+        own = [answers[part] for part in read if answers.get(part) in self._target.present]
         self.header = wanted if place.results else [*wanted, *own]
         self.into = f"{table} in {place.shown()}"
 
