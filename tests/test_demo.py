@@ -2,7 +2,9 @@
 
 import csv
 import json
+import sqlite3
 import zipfile
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -51,7 +53,7 @@ def test_no_wrong_country_and_no_invented_place_is_placed_in_other_worlds(tmp_pa
 
 def test_the_shipped_data_is_what_the_generator_makes(tmp_path):
     make(1, tmp_path)
-    for name in ("towns.csv", "coast.geojson", "roads.geojson"):
+    for name in ("towns.csv", "coast.geojson", "roads.geojson", "partners.sql", "partners-later.sql"):
         assert (tmp_path / name).read_bytes() == (DATA / name).read_bytes()
     assert (tmp_path / "truth.csv").read_bytes() == (Path(__file__).parent / "data" / "truth.csv").read_bytes()
     with zipfile.ZipFile(tmp_path / "cabinets.xlsx") as made, zipfile.ZipFile(DATA / "cabinets.xlsx") as shipped:
@@ -66,10 +68,21 @@ def test_the_demo_command_places_the_register_and_a_second_time_sends_nothing(tm
     check_against_truth(
         example.rows("here/cabinets-placed.xlsx"), truth_of(Path(__file__).parent / "data" / "truth.csv")
     )
+    assert "47 new, 0 changed, 0 as they were" in first.stderr
+    assert "2 new, 2 changed, 43 as they were; 2 no longer there" in first.stderr
+    assert "3 requests sent; 41 questions answered" in first.stderr, "new and moved; another case is no other question"
+    with closing(sqlite3.connect(example.path("here/partners.sqlite"))) as base:
+        sites = base.execute(
+            "SELECT outcome, count(*), count(lat) FROM sites WHERE closed_on IS NULL GROUP BY 1"
+        ).fetchall()
+        assert sites == [("kept", 3, 3), ("placed", 44, 44)]
+        before = base.execute("SELECT * FROM sites").fetchall()
     written = example.path("here/cabinets-placed.xlsx").read_bytes()
     second = example.run("demo", "--into", "here")
     assert "0 requests were sent" in second.stderr
     assert example.path("here/cabinets-placed.xlsx").read_bytes() == written
+    with closing(sqlite3.connect(example.path("here/partners.sqlite"))) as base:
+        assert base.execute("SELECT * FROM sites").fetchall() == before
     for file in ("cabinets-placed.xlsx", "cabinets.geojson", "cabinets.html"):
         assert f"here/{file}" in second.stderr
 

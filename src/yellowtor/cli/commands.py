@@ -2,7 +2,6 @@
 
 import gc
 import os
-import shutil
 import signal
 import threading
 from collections.abc import Iterator
@@ -111,35 +110,29 @@ def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger
 
 
 def demo_command(into: Path) -> None:
+    from yellowtor.demo.example import DATABASE, lay_out, run_sql
     from yellowtor.standin.server import Manners, StandIn, running
 
     console = stderr()
     again = (into / "ledger.sqlite").exists()
     with as_file(files("yellowtor.demo") / "data") as data:
-        _lay_out(data, into, Manners().key)
+        fresh = lay_out(data, into, Manners().key)
         with running(StandIn(data, Manners())) as address:
             os.environ["YELLOWTOR_STANDIN"] = address
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
             summary = _run(into / "job.toml", Options())
-    report.report(console, summary, dry_run=False)
-    if again and not summary.asked.sent:
+            report.report(console, summary, dry_run=False)
+            console.print(f"\nThe partners' sites are in a database: {into / 'partners.toml'}", soft_wrap=True)
+            partners = [_run(into / "partners.toml", Options())]
+            report.brief(console, partners[0])
+            if fresh:
+                run_sql(into / DATABASE, data / "partners-later.sql")
+                console.print("Overnight people edited it; the next run:")
+                partners.append(_run(into / "partners.toml", Options()))
+                report.brief(console, partners[1])
+    if again and not any(done.asked.sent for done in (summary, *partners)):
         console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")
     console.print(f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: that is all it took.", soft_wrap=True)
-
-
-def _lay_out(data: Path, into: Path, key: str) -> None:
-    """Copy the example's files that are not there yet; what somebody changed is left as it is."""
-    try:
-        into.mkdir(parents=True, exist_ok=True)
-        for name in ("job.toml", "stand-in.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson"):
-            if not (into / name).exists():
-                shutil.copyfile(data / name, into / name)
-        if not (into / ".env").exists():
-            (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={key}\n", encoding="utf-8")
-    except OSError as error:
-        raise BadSource(
-            f"The example can't be laid into {into}: {error.strerror}. Say --into another folder."
-        ) from error
 
 
 def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> None:

@@ -42,6 +42,14 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
         console.print(line, soft_wrap=True)
 
 
+def brief(console: Console, summary: Summary) -> None:
+    """A run in three lines."""
+    marks = [mark(outcome).append(f" {count:,}") for outcome, count in summary.outcomes.items() if count]
+    console.print(Text("  ").join([Text(""), *marks]))
+    console.print(f"  {_since(summary)}", soft_wrap=True)
+    console.print(f"  {_requests(summary)}", soft_wrap=True)
+
+
 def _abandoned(summary: Summary) -> str:
     count = len(summary.abandoned)
     named = "; ".join(summary.abandoned[:5]) + (" …" if count > 5 else "")
@@ -111,7 +119,7 @@ def _since(summary: Summary) -> str:
 def _requests(summary: Summary) -> str:
     asked, plan = summary.asked, summary.plan
     said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them again)" if asked.retried else "")
-    if asked.sent > 1 and asked.seconds:
+    if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
     said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
     return said + (f"; {plan.left_today - asked.sent:,} left today" if plan.left_today is not None else "")

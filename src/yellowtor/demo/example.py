@@ -1,0 +1,35 @@
+"""Lays the example into a folder; what somebody changed there is left as it is."""
+
+import shutil
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+from yellowtor.errors import BadSource
+
+FILES = ("job.toml", "stand-in.toml", "partners.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson")
+DATABASE = "partners.sqlite"
+
+
+def lay_out(data: Path, into: Path, key: str) -> bool:
+    """Copy what is not there yet; whether the partners' database was made just now. Raises BadSource."""
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        for name in FILES:
+            if not (into / name).exists():
+                shutil.copyfile(data / name, into / name)
+        if not (into / ".env").exists():
+            (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={key}\n", encoding="utf-8")
+        if (into / DATABASE).exists():
+            return False
+        run_sql(into / DATABASE, data / "partners.sql")
+    except (OSError, sqlite3.Error) as error:
+        said = getattr(error, "strerror", None) or error
+        raise BadSource(f"The example can't be laid into {into}: {said}. Say --into another folder.") from error
+    return True
+
+
+def run_sql(database: Path, script: Path) -> None:
+    """Run a script of SQL on an SQLite database, whole or not at all."""
+    with closing(sqlite3.connect(database)) as connection:
+        connection.executescript(f"BEGIN;\n{script.read_text(encoding='utf-8')}COMMIT;")
