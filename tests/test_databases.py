@@ -260,3 +260,24 @@ def test_a_draft_picks_the_table_that_looks_like_addresses_and_its_job_runs(base
     assert re.search(r"other +–", told)
     assert base.summary()["requests"]["sent"] == 10
     assert base.sql("SELECT count(*) FROM sites WHERE lat IS NOT NULL AND outcome = 'placed'") == [(10,)]
+
+
+def test_followed_a_record_gets_its_coordinates_soon_after_it_is_saved(base):
+    running = base.start("run", "job.toml", "--follow", "0.2s", "--json")
+    assert json.loads(running.stdout.readline())["scan"]["new"] == 10
+    base.sql("INSERT INTO sites (id, street, town, postcode) SELECT 11, street, town, postcode FROM sites WHERE id = 3")
+    assert json.loads(running.stdout.readline())["scan"]["new"] == 1
+    while base.sql("SELECT lat FROM sites WHERE id = 11") == [(None,)]:
+        assert running.poll() is None
+    base.sql("ALTER TABLE sites RENAME TO away")  # what is not there now may be there again
+    told = running.stderr.readline()
+    while "Trying again in 0 s" not in told:
+        told = running.stderr.readline()
+    base.sql("ALTER TABLE away RENAME TO sites")
+    base.sql("DELETE FROM sites WHERE id = 11")
+    assert json.loads(running.stdout.readline())["scan"]["vanished"] == 1
+    running.terminate()
+    _, told = running.communicate(timeout=60)
+    assert running.returncode == 0, told
+    assert "nothing was left half done" in told
+    assert base.service.requests == 10

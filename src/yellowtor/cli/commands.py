@@ -17,7 +17,7 @@ from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome, Thresholds
 from yellowtor.cli import report
-from yellowtor.cli.console import Progress, note, stderr, stdout, write_out
+from yellowtor.cli.console import Progress, duration, note, stderr, stdout, write_out
 from yellowtor.cli.wiring import CLOCK, job_parts, load_service, preview_parts, service_book
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
@@ -28,7 +28,9 @@ if TYPE_CHECKING:
 
 
 def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) -> None:
-    summary = _run(path, options)
+    stop = StopWish()
+    with signals(stop):
+        summary = _run(path, options, stop)
     if as_json:
         write_out(report.summary_json(summary))
     else:
@@ -36,13 +38,43 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) ->
     raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
 
 
-def _run(path: Path, options: Options) -> Summary:
-    console, stop = stderr(), StopWish()
-    with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks), signals(stop):
+def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
+    """Run the job again and again until a signal; say what each run did that found something to do."""
+    console, stop, summary = stderr(), StopWish(), None
+    with signals(stop):
+        while not stop:
+            try:
+                summary = _run(path, options, stop)
+            except BadSource as error:
+                if summary is None:  # it never worked
+                    raise
+                note(console, f"{error} Trying again in {duration(every_s)}.")
+            else:
+                _say_followed(summary, as_json=as_json)
+                if refused(summary):
+                    raise typer.Exit(int(Exit.KEY_REFUSED))
+            stop.wait(every_s)
+    console.print("Stopped by a signal: nothing was left half done.")
+
+
+def _say_followed(summary: Summary, *, as_json: bool) -> None:
+    scan = summary.scan
+    if not (scan.new or scan.changed or scan.vanished or summary.asked.sent):
+        return
+    if as_json:
+        write_out(report.summary_json(summary, indent=None))
+    else:
+        report.brief(stderr(), summary)
+
+
+def _run(path: Path, options: Options, stop: StopWish) -> Summary:
+    console = stderr()
+    with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks):
         progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
         for remark in remarks:
             progress.remark(remark)
-        gc.freeze()  # what is loaded by now stays, and rows hold no circles: looking for some in them over
+        if not gc.get_freeze_count():
+            gc.freeze()  # what is loaded by now stays, and rows hold no circles: looking for some in them over
         gc.set_threshold(100_000)  # and over takes a tenth of the time
         with progress.shown():
             return conduct(parts, options, progress, stop)
@@ -117,18 +149,18 @@ def demo_command(into: Path) -> None:
     again = (into / "ledger.sqlite").exists()
     with as_file(files("yellowtor.demo") / "data") as data:
         fresh = lay_out(data, into, Manners().key)
-        with running(StandIn(data, Manners())) as address:
+        with running(StandIn(data, Manners())) as address, signals(stop := StopWish()):
             os.environ["YELLOWTOR_STANDIN"] = address
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
-            summary = _run(into / "job.toml", Options())
+            summary = _run(into / "job.toml", Options(), stop)
             report.report(console, summary, dry_run=False)
             console.print(f"\nThe partners' sites are in a database: {into / 'partners.toml'}", soft_wrap=True)
-            partners = [_run(into / "partners.toml", Options())]
+            partners = [_run(into / "partners.toml", Options(), stop)]
             report.brief(console, partners[0])
             if fresh:
                 run_sql(into / DATABASE, data / "partners-later.sql")
                 console.print("Overnight people edited it; the next run:")
-                partners.append(_run(into / "partners.toml", Options()))
+                partners.append(_run(into / "partners.toml", Options(), stop))
                 report.brief(console, partners[1])
     if again and not any(done.asked.sent for done in (summary, *partners)):
         console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")

@@ -72,17 +72,36 @@ def run(
         bool,
         typer.Option("--repair", help="Write coordinates that records have as plain degrees, where it is certain."),
     ] = False,
+    follow: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--follow", metavar="TIME", help="Stay, and look for new and changed records every 30s, 5m, 1h."),
+    ] = None,
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
-    from yellowtor.cli.commands import run_command
+    from yellowtor.cli.commands import follow_command, run_command
     from yellowtor.run.conduct import Options
 
     options = Options(dry_run, at_most, again_failed=again is not None, repair=repair)
-    run_command(job, options, strict=strict, as_json=json)
+    if follow is not None:
+        follow_command(job, options, every_s=_seconds(follow), as_json=json)
+    else:
+        run_command(job, options, strict=strict, as_json=json)
+
+
+def _seconds(text: str) -> float:
+    """30s, 5m, 1h or a plain number of seconds."""
+    number, unit = (text[:-1], text[-1]) if text[-1:] in {"s", "m", "h"} else (text, "s")
+    try:
+        seconds = float(number) * {"s": 1, "m": 60, "h": 3600}[unit]
+    except ValueError:
+        seconds = 0
+    if not 0 < seconds < 1e6:
+        raise typer.BadParameter(f"{text!r} is no time such as 30s, 5m or 1h", param_hint="--follow")
+    return seconds
 
 
 @app.command()

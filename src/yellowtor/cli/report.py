@@ -84,27 +84,26 @@ def _plan(console: Console, summary: Summary) -> None:
     ):  # fmt: skip
         table.add_row(label, f"{count:,}")
     console.print(table)
-    if plan.forecast.seconds is not None:
+    if plan.forecast.requests and plan.forecast.seconds is not None:
         console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
     if plan.forecast.days > 1:
         console.print(f"The allowance spreads it over {plan.forecast.days} days.")
     if summary.changes and summary.changes.cells:
+        cells, records = summary.changes.cells, summary.changes.records
+        console.print(f"With the answers known already, {cells:,} cells of {records:,} records would change:")
         console.print(_changes(summary.changes))
     console.print("Nothing was sent, nothing written.")
 
 
 def _changes(changes: Changes) -> Table:
     """Cells as they are and as they would be."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", title_justify="left", title_style="")
-    table.title = (
-        f"With the answers known already, {changes.cells:,} cells of {changes.records:,} records would change:"
-    )
-    for name in ("record", "column", "now", "then"):
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for name in ("  record", "column", "now", "then"):
         table.add_column(name, overflow="fold")
     for change in changes.first:
-        table.add_row(*map(Text, (change.key, change.column, change.old or "–", change.new or "–")))
+        table.add_row(*map(Text, (f"  {change.key}", change.column, change.old or "–", change.new or "–")))
     if changes.cells > len(changes.first):
-        table.add_row("…")
+        table.add_row("  …")
     return table
 
 
@@ -182,7 +181,7 @@ def _next(summary: Summary) -> list[str]:
     return lines
 
 
-def summary_json(summary: Summary) -> str:
+def summary_json(summary: Summary, indent: int | None = 2) -> str:
     """The summary of a run, for machines."""
     asked = summary.asked
     data: dict[str, Any] = {
@@ -204,7 +203,7 @@ def summary_json(summary: Summary) -> str:
         "files": [str(file) for file in summary.files],
         "backup": summary.backup and str(summary.backup),
     }  # fmt: skip
-    return json.dumps(data, indent=2, ensure_ascii=False)
+    return json.dumps(data, indent=indent, ensure_ascii=False)
 
 
 def _changes_json(changes: Changes) -> dict[str, Any]:

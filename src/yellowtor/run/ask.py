@@ -76,12 +76,12 @@ class Asker:
         started = self._clock.boot()
         loop, whole = asyncio.get_running_loop(), asyncio.current_task()
         assert whole is not None
-        stop.listen(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole))
         try:
-            async with asyncio.TaskGroup() as group:
-                for _ in range(self._workers):
-                    group.create_task(self._work(questions))
-            await self._writer.flush()
+            with stop.heard_by(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole)):
+                async with asyncio.TaskGroup() as group:
+                    for _ in range(self._workers):
+                        group.create_task(self._work(questions))
+                await self._writer.flush()
         except asyncio.CancelledError:
             if stop.times < 2:
                 raise

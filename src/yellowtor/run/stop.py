@@ -1,6 +1,8 @@
 """A wish to stop, made by a signal and heeded wherever a run can stop without losing anything."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from threading import Event
 
 
 class StopWish:
@@ -8,6 +10,7 @@ class StopWish:
 
     def __init__(self) -> None:
         self.times = 0
+        self._asked = Event()
         self._listeners: list[Callable[[], object]] = []
 
     def __bool__(self) -> bool:
@@ -15,10 +18,21 @@ class StopWish:
 
     def ask(self) -> None:
         self.times += 1
+        self._asked.set()
         for listener in self._listeners:
             listener()
 
-    def listen(self, listener: Callable[[], object]) -> None:
+    def wait(self, seconds: float) -> None:
+        """Sleep so long, or until the wish is made."""
+        self._asked.wait(seconds)
+
+    @contextmanager
+    def heard_by(self, listener: Callable[[], object]) -> Iterator[None]:
+        """While the body runs, listener is called for each time it is asked; at once if it was before."""
         self._listeners.append(listener)
         if self.times:
             listener()
+        try:
+            yield
+        finally:
+            self._listeners.remove(listener)
