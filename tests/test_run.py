@@ -230,7 +230,7 @@ def test_the_report_reads_well_where_there_is_no_terminal(small):
     for line in (
         "● placed    10  A point",
         "✕ unplaced   1  The",
-        "11 requests sent in",
+        "11 requests sent; ",
         "2,489 left today",
         "wrote placed.csv",
     ):
