@@ -1,10 +1,13 @@
 """Looking before asking: how addresses are put together, and what a job would do with its records."""
 
 import json
+import os
+import pty
+import subprocess
 import tomllib
 
 import pytest
-from conftest import real_addresses, write_csv
+from conftest import PROGRAM, real_addresses, write_csv
 
 from yellowtor.addresses.line import LineTemplate
 
@@ -154,6 +157,23 @@ def test_columns_are_guessed_from_names_in_several_languages_and_from_contents(s
     assert {part: found[part] for part in parts if part in found} == wanted
     assert drafted["ask"]["service"] == "stand-in.toml"
     assert drafted["write"]["to"] == "export-placed.txt"
+
+
+def test_on_a_terminal_a_draft_asks_where_two_columns_fit(small):
+    job = small([])
+    rows = "".join(f"{i},A{i},{i} Kelp Lane,Ørlvík\n" for i in range(9))
+    job.path("export.csv").write_text(f"Id,Ref,Street,Town\n{rows}")
+    ours, theirs = pty.openpty()
+    command = [*PROGRAM, "draft", "export.csv"]
+    ran = subprocess.Popen(command, cwd=job.folder, env=job.env, stdin=theirs, stderr=theirs, stdout=-1, text=True)
+    os.write(ours, b"Rf\nRef\n")
+    out, _ = ran.communicate(timeout=60)
+    told = os.read(ours, 65536).decode()
+    os.close(ours)
+    os.close(theirs)
+    assert tomllib.loads(out)["records"]["key"] == "Ref"
+    assert "Which column tells records apart? (Id, Ref) [Id]" in told
+    assert "'Rf' is none of them" in told
 
 
 @pytest.mark.parametrize(

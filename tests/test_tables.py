@@ -165,7 +165,7 @@ def test_an_export_with_semicolons_and_decimal_commas_keeps_its_style_and_its_ow
     job.path("records.csv").write_bytes(f"{text}\r\n".encode("cp1252"))
     ran = job.run("run", "job.toml", "--json")
     assert "read as cp1252 (such as" in ran.stderr
-    assert "under [records.text]), fields parted by semicolons, with decimal commas" in ran.stderr
+    assert "under [records.text]), with fields parted by semicolons, with decimal commas" in ran.stderr
     summary = json.loads(ran.stdout)
     assert summary["outcomes"]["kept"] == 1
     assert summary["requests"]["sent"] == 2

@@ -52,9 +52,11 @@ def draft_command(
 def _choose(question: str, options: Sequence[str]) -> str:
     """On a terminal a person chooses; elsewhere the first is taken, and that is said."""
     if sys.stdin.isatty() and sys.stderr.isatty():
-        from click import Choice
-
-        return str(typer.prompt(question, default=options[0], type=Choice(list(options)), err=True))
+        while (
+            answer := typer.prompt(f"{question} ({', '.join(options)})", default=options[0], err=True)
+        ) not in options:
+            note(stderr(), f"{answer!r} is none of them")
+        return str(answer)
     note(stderr(), f"{question} Took {options[0]!r}; it might be {' or '.join(map(repr, options[1:]))}")
     return options[0]
 

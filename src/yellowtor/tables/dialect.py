@@ -59,7 +59,7 @@ class Dialect:
             said[0] += f" (such as {word[0]!r}; if that looks wrong, say its encoding under [records.text])"
         names = {"\t": "tabs", ";": "semicolons", "|": "bars"}
         if self.delimiter != ",":
-            said.append(f"fields parted by {names.get(self.delimiter, repr(self.delimiter))}")
+            said.append(f"with fields parted by {names.get(self.delimiter, repr(self.delimiter))}")
         if self.quote != '"':
             said.append(f"quoted by {self.quote}")
         return ", ".join([*said, *(["with decimal commas"] if self.decimal == "," else [])])
