@@ -281,3 +281,14 @@ def test_followed_a_record_gets_its_coordinates_soon_after_it_is_saved(base):
     assert running.returncode == 0, told
     assert "nothing was left half done" in told
     assert base.service.requests == 10
+
+
+def test_a_view_is_read_like_a_table_and_its_answers_may_go_elsewhere(base):
+    base.sql("DROP VIEW IF EXISTS open_sites")
+    base.sql("CREATE VIEW open_sites AS SELECT id AS nr, street, town, postcode FROM sites WHERE id <= 4")
+    base.edit(
+        "job.toml", ('table = "sites"', 'table = "open_sites"\nkey = "nr"'), ("in_place = true", 'table = "answers"')
+    )
+    assert base.summary()["outcomes"]["placed"] == 4
+    assert base.sql("SELECT nr FROM answers WHERE outcome = 'placed' ORDER BY nr") == [(1,), (2,), (3,), (4,)]
+    base.sql("DROP VIEW open_sites")

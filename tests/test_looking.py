@@ -3,13 +3,17 @@
 import json
 import os
 import pty
+import re
 import subprocess
 import tomllib
 
 import pytest
 from conftest import PROGRAM, real_addresses, write_csv
+from hypothesis import assume, given
+from hypothesis import strategies as st
 
 from yellowtor.addresses.line import LineTemplate
+from yellowtor.answers.coordinates import Finding, Held, read_coordinates
 
 CELLS = {"Street": "Kelp Lane", "No": "4", "Zip": "001", "Town": "Ørlvík", "Region": "North-East", "C": "XT"}
 
@@ -188,3 +192,52 @@ def test_where_there_is_nothing_to_go_by_a_draft_says_so(small, text, message):
     job.path("export.csv").write_text(text)
     assert message in job.run("draft", "export.csv", "--into", "new.toml", code=4).stderr
     assert not job.path("new.toml").exists()
+
+
+PARTS = st.fixed_dictionaries(
+    {name: st.sampled_from(["", text, f"{text}-1", f" {text}  2"]) for name, text in CELLS.items()}
+)
+
+
+@given(PARTS)
+def test_a_line_holds_every_cell_in_order_and_no_punctuation_that_parts_nothing(cells):
+    template = LineTemplate("{Street} {No}, {Zip} {Town} ({Region}), {C}")
+    line = template.fill(lambda name: " ".join(cells[name].split()))
+    texts = [" ".join(cells[name].split()) for name in template.columns if cells[name].strip()]
+    at = -1
+    for text in texts:
+        at = line.index(text, at + 1)
+    left = line
+    for text in texts:
+        left = left.replace(text, "x", 1)
+    assert not re.search(r"^[ ,]|[ ,]$|, *,|\(\s*\)|  ", left), line
+    assert bool(line) == bool(texts)
+
+
+AXES = {"lat": (90, "NS"), "lon": (180, "EW")}
+
+
+@given(st.data())
+def test_a_position_is_read_back_from_however_people_write_it(data):
+    written, true = {}, {}
+    style = data.draw(st.sampled_from(["plain", "comma", "letters", "minutes", "seconds", "colons"]))
+    for axis, (most, letters) in AXES.items():
+        value = data.draw(st.integers(1, most * 3600 - 1)) / 3600 * data.draw(st.sampled_from([1, -1]))
+        size, letter = abs(value), letters[value < 0]
+        minutes = size % 1 * 60
+        whole = {
+            "plain": f"{value:.9f}", "comma": f"{value:.9f}".replace(".", ","), "letters": f"{letter} {size:.9f}",
+            "minutes": f"{int(size)}° {minutes:.7f}' {letter}",
+            "seconds": f"{int(size)}°{int(minutes + 1e-9)}′{round(size * 3600) % 60}″{letter}",
+            "colons": f"{'-' * (value < 0)}{int(size)}:{int(minutes + 1e-9)}:{round(size * 3600) % 60}",
+        }  # fmt: skip
+        written[axis], true[axis] = whole[style], value
+    assume(abs(true["lat"]) > 0.01 or abs(true["lon"]) > 0.01)
+    assume("60.0" not in written["lat"] + written["lon"])
+    held = read_coordinates(written["lat"], written["lon"])
+    assert held.position, written
+    assert abs(held.position.lat - true["lat"]) + abs(held.position.lon - true["lon"]) < 1e-6
+    findings = {"plain": None, "comma": Finding.COMMA}
+    assert held.finding is findings.get(style, Finding.SEXAGESIMAL)
+    if style in {"letters", "minutes", "seconds"}:
+        assert read_coordinates(written["lon"], written["lat"]) == Held(held.position, Finding.SWAPPED)

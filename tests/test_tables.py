@@ -11,12 +11,15 @@ from pathlib import Path
 
 import pytest
 from conftest import DATA, real_addresses
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.errors import BadSource
+from yellowtor.tables.block import Block, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.formats import fill_zeros, is_of_zeros
+from yellowtor.tables.growth import letters
 from yellowtor.tables.splice import Edit, Splice, splice_sheet
 from yellowtor.tables.workbook import WorkbookTable
 
@@ -369,3 +372,32 @@ def test_workbooks_of_other_kinds_are_read_and_their_answers_go_into_a_text_file
     job.edit("job.toml", (f"placed.{kind}", "placed.csv"))
     assert job.summary()["outcomes"]["placed"] > 200
     assert job.rows("cabinets-placed.csv")["C-001"]["Outcome"] == "placed"
+
+
+@pytest.mark.parametrize(
+    ("code", "number", "shown"),
+    [
+        ("00000", "412", "00412"), ("000-00", "412", "004-12"), ('"XT-"0000', "7", "XT-0007"), ("00", "1234", "1234"),
+        (r"00\ 000", "1234", "01 234"), ("0", "7", None), ("0.00", "7", None), ("#,##0", "7", None), ("@", "7", None),
+    ],
+)  # fmt: skip
+def test_a_number_is_read_as_a_format_of_zeros_shows_it_and_other_formats_are_left_alone(code, number, shown):
+    assert is_of_zeros(code) == (shown is not None)
+    assert shown is None or fill_zeros(code, number) == shown
+
+
+@given(st.integers(0, 16_383), st.integers(0, 900), st.none() | st.integers(0, 90), st.none() | st.integers(1, 90))
+def test_a_block_is_read_as_spreadsheets_write_it(left, top, wide, deep):
+    text = f"{letters(left)}{top + 1}"
+    last_column = left if wide is None and deep else None if wide is None else left + wide
+    if last_column is not None:
+        text += f":{letters(last_column)}" + (f"{top + deep + 1}" if deep else "")
+    assume(last_column is None or last_column < 18_000)
+    block = parse_block(text.lower() if top % 2 else text)
+    assert block == Block(top, left, top + deep if deep and last_column is not None else None, last_column)
+
+
+@pytest.mark.parametrize("text", ["", "4", "B", "B0", "B4:A9", "B4:C4", "B4:C3", "Sheet!B4", "B4:C9:D9"])
+def test_what_is_no_block_is_refused(text):
+    with pytest.raises(BadSource):
+        parse_block(text)

@@ -79,7 +79,7 @@ def _database_sample(url: str, folder: Path, table: str | None, password_from: s
     password = database_password(password_from, folder)
     if table is None:
         table = _pick_table([str(named) for named in tables_of(url, password, folder)], url, password, folder)
-    place = Place(url, Named(*reversed(table.split("."))), password=password)
+    place = Place(url, Named.parse(table), password=password)
     header, rows, keys = sample_of(place, folder, ROWS)
     said = {"database": url, "password_from": password_from, "table": table}
     return Sample(
@@ -94,7 +94,7 @@ def _pick_table(names: Sequence[str], url: str, password: str | None, folder: Pa
 
     found: dict[str, Sequence[str]] = {}
     for name in names[:LOOKED_AT]:
-        header, rows, _ = sample_of(Place(url, Named(*reversed(name.split("."))), password=password), folder, 200)
+        header, rows, _ = sample_of(Place(url, Named.parse(name), password=password), folder, 200)
         found[name] = [part for part in PARTS if part in guess_columns(header, rows)]
     listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for column in ("table", "parts of an address in it"):

@@ -151,7 +151,7 @@ def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
     records = job.records
 
     def named(name: str | None) -> Named | None:
-        return Named(*reversed(name.split("."))) if name else None
+        return Named.parse(name) if name else None
 
     place = Place(
         records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,

@@ -1,10 +1,9 @@
 """The verb `preview`: read the source and say how each record would be asked about. Nothing is sent or kept."""
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, Service, Table, Watcher
@@ -71,21 +70,11 @@ def _preview(reader: RowReader, service: Service, key: str, row: Row, *, keep: b
     """A record as it would go, and the question it would ask."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
-    fate = HELD if reader.held(row).position and keep else _incomplete(reader, cells, address)
-    odd = list(_odd(reader, cells)) if not fate else []
+    fate = HELD if reader.held(row).position and keep else reader.incomplete(cells, address)
+    odd = list(suspicions(reader.composing.own_line(cells))) if not fate else []
     question = None if fate else bytes.fromhex(service.asking.question_key(address.key()))
     line = "" if reader.composing.says_nothing(cells) else address.line()
     return Preview(shown_key(key), reader.name(row), cells, line, "", fate, odd), question
-
-
-def _incomplete(reader: RowReader, cells: dict[str, str], address: Address) -> str:
-    missing = reader.composing.missing(address)
-    nothing = "the address is empty" if reader.composing.says_nothing(cells) else ""
-    return f"{' and '.join(missing)} missing" if missing else nothing
-
-
-def _odd(reader: RowReader, cells: dict[str, str]) -> Iterator[str]:
-    return suspicions(reader.composing.own_line(cells))
 
 
 def _count(found: Previews, seen: Preview) -> None:

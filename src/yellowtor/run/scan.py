@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from operator import itemgetter
 from typing import Any
 
-from yellowtor.addresses.address import Composing
+from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.keys import Asking, digest, raw_hash
 from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates
 from yellowtor.answers.work import Known, Work
@@ -87,6 +87,12 @@ class RowReader:
 
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, self.raw(row), strict=True))
+
+    def incomplete(self, cells: Mapping[str, str], address: Address) -> str:
+        """Why nothing is asked about this address; empty where something is."""
+        if missing := self.composing.missing(address):
+            return f"{' and '.join(missing)} missing"
+        return "the address is empty" if self.composing.says_nothing(cells) else ""
 
     def held(self, row: Row) -> Held:
         """The coordinates that the record has already, and what is wrong with them."""
@@ -172,10 +178,8 @@ def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: boo
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
         state, reasons = "kept", ["has coordinates of its own"]
-    elif missing := reader.composing.missing(address):
-        state, reasons = "incomplete", [f"{' and '.join(missing)} missing"]
-    elif reader.composing.says_nothing(cells):
-        state, reasons = "incomplete", ["the address is empty"]
+    elif why := reader.incomplete(cells, address):
+        state, reasons = "incomplete", [why]
     else:
         state, reasons = "ask", []
     question = asking.question_key(address_key) if state == "ask" else None

@@ -14,7 +14,7 @@ from sqlalchemy.exc import NoSuchTableError
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
 from yellowtor.tables.place import Named, Place, open_engine, told
-from yellowtor.tables.target import Target, columns_of
+from yellowtor.tables.target import Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
 
@@ -59,7 +59,7 @@ class DatabaseTable:
     def batches(self) -> Iterator[list[Row]]:
         """The rows as texts, in the job's order, through a cursor of the server."""
         order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
-        query = self._records(self.header).order_by(*order, *map(_column, self.keys))
+        query = self._records(self.header).order_by(*order, *map(column, self.keys))
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             for page in streaming.execute(query).partitions(PAGE):
@@ -114,7 +114,7 @@ class DatabaseTable:
         target, columns = self._target, list(self._target.columns.values())
         if target.own:
             query = self._records([*self.header, *columns]).with_for_update()
-            keys = list(map(_column, self.keys))
+            keys = list(map(column, self.keys))
         else:
             records = self._records(self.header).subquery("records")
             keys = [records.c[key] for key in self.keys]
@@ -130,7 +130,7 @@ class DatabaseTable:
         """The job's records, in these columns."""
         table, query = self._place.table, self._place.query
         source: Any = sa.table(table.table, schema=table.schema) if table else _as_table(query or "")
-        chosen = sa.select(*map(_column, names)).select_from(source)
+        chosen = sa.select(*map(column, names)).select_from(source)
         if self._place.only:
             chosen = chosen.where(sa.literal_column(f"({self._place.only})", sa.Boolean))
         return chosen
@@ -156,10 +156,6 @@ class DatabaseTable:
         if not names or not names["constrained_columns"]:
             raise BadSource(f'{self.name} has no primary key. Name one: key = "…" under [records]. Nothing was sent.')
         return names["constrained_columns"]
-
-
-def _column(name: str) -> Any:
-    return sa.column(name)
 
 
 def _as_table(query: str) -> Any:
@@ -204,7 +200,7 @@ def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[R
     with told(f"{table} in {place.shown()}", "can't be read"):
         engine = open_engine(place.full_url(folder))
         header = list(columns_of(engine, table))
-        query = sa.select(*map(_column, header)).select_from(sa.table(table.table, schema=table.schema)).limit(count)
+        query = sa.select(*map(column, header)).select_from(sa.table(table.table, schema=table.schema)).limit(count)
         with engine.connect() as connection:
             rows = connection.execute(query).all()
         key = sa.inspect(engine).get_pk_constraint(table.table, table.schema)["constrained_columns"]

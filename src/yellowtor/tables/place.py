@@ -26,6 +26,12 @@ class Named:
     table: str
     schema: str | None = None
 
+    @classmethod
+    def parse(cls, text: str) -> "Named":
+        """A table as people write it: sites, or public.sites."""
+        schema, _, table = text.rpartition(".")
+        return cls(table, schema or None)
+
     def __str__(self) -> str:
         return f"{self.schema}.{self.table}" if self.schema else self.table
 

@@ -46,9 +46,9 @@ class Target:
             self.columns = {part: spelt.get(name.casefold(), name) for part, name in self.columns.items()}
         self.present = [name for name in self.columns.values() if name in self._there]
         self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
-        self.at = sa.table(self.table.table, *map(_column, [*self.keys, *self.columns.values()]),
+        self.at = sa.table(self.table.table, *map(column, [*self.keys, *self.columns.values()]),
                            schema=self.table.schema)  # fmt: skip
-        self._new = sa.table(NEW, *map(_column, [*self.keys, *self.columns.values()]))
+        self._new = sa.table(NEW, *map(column, [*self.keys, *self.columns.values()]))
 
     def check(self) -> None:
         """Raise BadSource when answers can't go in here, before anything is sent."""
@@ -128,7 +128,8 @@ class Target:
             connection.execute(sa.insert(self._new), [dict(zip(columns, row, strict=True)) for row in rows])
 
 
-def _column(name: str) -> Any:
+def column(name: str) -> Any:
+    """A column by its name alone, whatever its type."""
     return sa.column(name)
 
 

@@ -94,7 +94,8 @@ class WorkbookTable:
                     f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
                 )
         names = next(islice(page.iter_rows(), self._block.first_row, None))
-        self._width = min(self._block.last_column or page.end[1], page.end[1]) - self._block.first_column + 1
+        last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
+        self._width = last - self._block.first_column + 1
         cells = self._cut(names)
         if told and told.last_column is None:  # up to the first column without a name
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
