@@ -9,7 +9,7 @@ demo: $(VENV)/installed
 	$(BIN)/yellowtor demo
 
 test: $(VENV)/ready
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist loadfile
 
 check: $(VENV)/ready
 	$(BIN)/ruff format --check src tests benchmarks tools

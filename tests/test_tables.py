@@ -15,11 +15,10 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.block import Block, parse_block
+from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.formats import fill_zeros, is_of_zeros
-from yellowtor.tables.growth import letters
 from yellowtor.tables.splice import Edit, Splice, splice_sheet
 from yellowtor.tables.workbook import WorkbookTable
 

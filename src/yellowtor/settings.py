@@ -28,20 +28,29 @@ def read_settings(path: Path, model: type[Model], what: str) -> Model:
 
     Raises BadJob with one line per mistake.
     """
+    data = read_toml(path, what)
+    return check_settings(data, model, what, path)
+
+
+def read_toml(path: Path, what: str) -> dict[str, Any]:
+    """What the file says. Raises BadJob when it can't be read or is no TOML."""
     try:
-        text = path.read_text(encoding="utf-8")
+        return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError as error:
         raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadJob(f"The {what} {path} can't be read: {error}. Nothing was sent.") from error
-    try:
-        data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise BadJob(f"The {what} {path} is not valid TOML: {error}. Nothing was sent.") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadJob(f"The {what} {path} can't be read: {error}. Nothing was sent.") from error
+
+
+def check_settings(data: dict[str, Any], model: type[Model], what: str, path: Path | None = None) -> Model:
+    """The data as model; path is the file that it stands in. Raises BadJob with one line per mistake."""
     try:
         return model.model_validate(data)
     except ValidationError as error:
-        mistakes = [f"  {path}{_line(text, m['loc'])}: {_say(m, model)}" for m in error.errors()]
+        text = path.read_text(encoding="utf-8") if path else ""
+        mistakes = [f"  {path or what}{_line(text, m['loc'])}: {_say(m, model)}" for m in error.errors()]
         count = "one mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
         raise BadJob(f"The {what} has {count}. Nothing was sent, nothing written.\n" + "\n".join(mistakes)) from error
 

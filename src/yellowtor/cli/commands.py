@@ -17,11 +17,13 @@ from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome, Thresholds
 from yellowtor.cli import report
-from yellowtor.cli.console import Progress, duration, note, stderr, stdout, write_out
-from yellowtor.cli.wiring import CLOCK, job_parts, load_service, preview_parts, service_book
+from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
+from yellowtor.opening import CLOCK
 from yellowtor.run.conduct import Options, Summary, conduct, refused
+from yellowtor.run.job import STANDARD
 from yellowtor.run.stop import StopWish
+from yellowtor.wiring import job_parts, load_service, preview_parts, service_book
 
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
@@ -30,7 +32,7 @@ if TYPE_CHECKING:
 def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) -> None:
     stop = StopWish()
     with signals(stop):
-        summary = _run(path, options, stop)
+        summary = _run(path, options, stop, alone=not as_json)
     if as_json:
         write_out(report.summary_json(summary))
     else:
@@ -67,7 +69,8 @@ def _say_followed(summary: Summary, *, as_json: bool) -> None:
         report.brief(stderr(), summary)
 
 
-def _run(path: Path, options: Options, stop: StopWish) -> Summary:
+def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -> Summary:
+    """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
     with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks):
         progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
@@ -76,8 +79,14 @@ def _run(path: Path, options: Options, stop: StopWish) -> Summary:
         if not gc.get_freeze_count():
             gc.freeze()  # what is loaded by now stays, and rows hold no circles: looking for some in them over
         gc.set_threshold(100_000)  # and over takes a tenth of the time
+        poured = parts.job.write.to == STANDARD and not options.dry_run
+        if poured and not alone:
+            raise BadJob(f'{path} says write.to = "-": --json and --follow need standard output. Nothing was sent.')
         with progress.shown():
-            return conduct(parts, options, progress, stop)
+            summary = conduct(parts, options, progress, stop)
+        if poured and parts.to:
+            pour_out(parts.to)
+        return summary
 
 
 def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:

@@ -1,9 +1,11 @@
 """The one door for output: data on standard output, everything else on standard error."""
 
+import shutil
 import sys
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from pathlib import Path
 
 from rich.console import Console
 from rich.live import Live
@@ -124,3 +126,11 @@ def write_out(text: str) -> None:
     """Data: to standard output, as it is."""
     sys.stdout.write(text + "\n")
     sys.stdout.flush()
+
+
+def pour_out(file: Path) -> None:
+    """A file of data: to standard output, as it is."""
+    sys.stdout.flush()
+    with file.open("rb") as data:
+        shutil.copyfileobj(data, sys.stdout.buffer, 1 << 20)
+    sys.stdout.buffer.flush()

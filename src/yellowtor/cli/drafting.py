@@ -14,8 +14,8 @@ from rich.text import Text
 
 from yellowtor.addresses.guess import guess_columns
 from yellowtor.cli.console import note, stderr, write_out
-from yellowtor.cli.wiring import database_password, file_table
 from yellowtor.errors import BadJob, BadSource
+from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.job import Records
 

@@ -10,7 +10,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from yellowtor import __version__
+from yellowtor.version import __version__
 
 app = typer.Typer(
     name="yellowtor",

@@ -17,6 +17,7 @@ from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
 Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
+STANDARD = Path("-")  # standard input as a source, standard output as a target
 Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
 
 
@@ -44,8 +45,9 @@ class Records(Settings):
 
     file: Path | None = Field(
         None,
-        description="The workbook (.xlsx, .xlsm; to be read only .xls, .xlsb, .ods) or delimited text (.csv, .tsv, "
-        ".txt, each also .gz), from the job's folder.",
+        description="The file, from the job's folder: a workbook (.xlsx, .xlsm, .ods; to be read only .xls, .xlsb), "
+        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), GeoJSON points "
+        "(.geojson, .json) or .parquet. `-` is standard input: delimited text.",
     )
     database: str | None = Field(
         None,
@@ -233,7 +235,9 @@ class AnswerColumns(Settings):
 
 
 class Write(Settings):
-    to: Path | None = Field(None, description="Where the copy with the answers goes, from the job's folder.")
+    to: Path | None = Field(
+        None, description="Where the copy with the answers goes, from the job's folder; `-` is standard output."
+    )
     in_place: bool = Field(False, description="Write into the source itself instead.")
     backup: bool = Field(
         True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
@@ -299,6 +303,8 @@ class Job(Settings):
             )
         if self.records.database is None and write.table is not None:
             raise ValueError('write.table is in a database, and the records are in a file: say to = "…"')
+        if self.records.file == STANDARD and write.in_place:
+            raise ValueError('standard input can\'t be written into: say to = "-" or to = "…"')
         if self.records.query is not None and write.in_place:
             raise ValueError('a query can\'t be written into: say table = "…" under [write]')
         return self

@@ -1,4 +1,4 @@
-"""What a run needs of the world, as Protocols. The real parts are put in by cli/wiring.py."""
+"""What a run needs of the world, as Protocols. The real parts are put in by wiring.py."""
 
 from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet

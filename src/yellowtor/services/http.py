@@ -11,7 +11,6 @@ from urllib.request import getproxies, proxy_bypass
 
 import uritemplate
 
-from yellowtor import __version__
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.answers.kinds import Kind
@@ -20,6 +19,7 @@ from yellowtor.answers.reply import Reply, Request
 from yellowtor.services.description import Description
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
+from yellowtor.version import __version__
 
 if TYPE_CHECKING:
     import aiohttp

@@ -26,6 +26,16 @@ def column_number(letters: str) -> int:
     return number - 1
 
 
+def letters(column: int) -> str:
+    """A column's letters: 0 is A, 26 is AA."""
+    text = ""
+    column += 1
+    while column:
+        column, rest = divmod(column - 1, 26)
+        text = chr(65 + rest) + text
+    return text
+
+
 def parse_block(text: str) -> Block:
     """Raises BadSource for what is no block, or ends before it begins."""
     found = _BLOCK.fullmatch(text.strip())

@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Any
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row
+from yellowtor.tables.file import FileTable
 
 if TYPE_CHECKING:
     import duckdb
 
-    from yellowtor.tables.delimited import DelimitedTable
-    from yellowtor.tables.workbook import WorkbookTable
+    from yellowtor.tables.frame import FrameTable
 
 SEALED = {
     "enable_external_access": "false",
@@ -30,7 +30,7 @@ BATCH = 2_000
 class ChosenTable:
     """A file's table of which only some records count. Raises BadSource for a condition that can't be run."""
 
-    def __init__(self, table: "DelimitedTable | WorkbookTable", only: str | None, first: str | None) -> None:
+    def __init__(self, table: "FileTable | FrameTable", only: str | None, first: str | None) -> None:
         self._table, self._only, self._first = table, only, first
         self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
         self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks

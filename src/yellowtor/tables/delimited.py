@@ -12,36 +12,38 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from yellowtor.errors import BadSource
-from yellowtor.files import fingerprint, written_aside
+from yellowtor.files import written_aside
 from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_text
 from yellowtor.tables.dialect import NEAREST, SAMPLE, Told, find_dialect
+from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
 
 BATCH = 2_000
 
 
-class DelimitedTable:
+class DelimitedTable(FileTable):
     """A file of delimited text. Raises BadSource for whatever is wrong with it."""
 
-    keys: Sequence[str] = ()
-    into = ""
-
-    def __init__(self, path: Path, told: Told = Told(), backup: Path | None = None) -> None:  # noqa: B008 - frozen
-        self.path, self.name, self.backup = path, str(path), backup
+    def __init__(
+        self, path: Path, told: Told = Told(), backup: Path | None = None, name: str = "",  # noqa: B008 - frozen
+    ) -> None:  # fmt: skip
+        super().__init__(path, backup, name)
         try:
             with self._open_bytes() as file:
                 sample = file.read(SAMPLE)
             self.dialect = find_dialect(sample, told)
         except FileNotFoundError as error:
-            raise BadSource(f"There is no file {path}. Nothing was sent.") from error
+            raise BadSource(f"There is no file {self.name}. Nothing was sent.") from error
         except (OSError, EOFError, zlib.error) as error:
-            raise BadSource(f"{path} can't be read: {error}. Nothing was sent.") from error
+            raise BadSource(f"{self.name} can't be read: {error}. Nothing was sent.") from error
         first = next(self._lines(), None)
         if first is None:
-            raise BadSource(f"{path} is empty. Nothing was sent.")
-        self.header = checked_header([name.strip() for name in first], str(path))
+            raise BadSource(f"{self.name} is empty. Nothing was sent.")
+        self.header = checked_header([name.strip() for name in first], self.name)
         self.decimal = self.dialect.decimal
-        self.remarks = [f"{path.name} is read {said}"] if told == Told() and (said := self.dialect.said(sample)) else []
+        self.remarks = (
+            [f"{name or path.name} is read {said}"] if told == Told() and (said := self.dialect.said(sample)) else []
+        )
 
     def _open_bytes(self) -> BinaryIO:
         return cast(BinaryIO, gzip.open(self.path)) if _is_packed(self.path) else self.path.open("rb")
@@ -59,7 +61,7 @@ class DelimitedTable:
     def _whole(self, row: list[str]) -> list[str]:
         if len(row) > len(self.header):
             raise BadSource(
-                f"{self.path}, line {self._line_of(row)}: {len(row)} fields under a header of {len(self.header)}, "
+                f"{self.name}, line {self._line_of(row)}: {len(row)} fields under a header of {len(self.header)}, "
                 f"beginning with {row[0]!r}. Quote fields that hold {self.dialect.delimiter!r}. Nothing was written."
             )
         return row + [""] * (len(self.header) - len(row))
@@ -80,13 +82,13 @@ class DelimitedTable:
                 yield from reader
         except UnicodeDecodeError as error:
             raise BadSource(
-                f"{self.path} can't be read as {self.dialect.encoding} after line {reader.line_num} "
+                f"{self.name} can't be read as {self.dialect.encoding} after line {reader.line_num} "
                 f'({error.reason}). Say its encoding: [records.text] encoding = "…". Nothing was written.'
             ) from error
         except csv.Error as error:
-            raise BadSource(f"{self.path}, line {reader.line_num}: {error}. Nothing was written.") from error
+            raise BadSource(f"{self.name}, line {reader.line_num}: {error}. Nothing was written.") from error
         except (OSError, EOFError, zlib.error) as error:
-            raise BadSource(f"{self.path} can't be read: {error}. Nothing was written.") from error
+            raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
@@ -114,14 +116,6 @@ class DelimitedTable:
                     cells[place] = writing.new(cells[place], new)
                 file.write(writing.rows(cells))
         kept()
-
-    def fingerprint(self) -> str:
-        return fingerprint(self.path)
-
-    def check_target(self, to: Path | None) -> str:
-        """Nothing holds a text file open for itself."""
-        del to
-        return ""
 
 
 def _is_packed(path: Path) -> bool:

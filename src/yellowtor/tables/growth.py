@@ -8,7 +8,7 @@ from xml.sax.saxutils import quoteattr
 
 from lxml import etree
 
-from yellowtor.tables.block import Block, parse_block
+from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.package import parts_of
 
 _PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
@@ -59,13 +59,3 @@ def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
     count = len(re.findall(rb"<(?:\w+:)?tableColumn\b", xml)) + len(names)
     xml = re.sub(rb'(tableColumns\b[^>]*?\bcount=")\d+', lambda m: m[1] + str(count).encode(), xml)
     return xml.replace(prefix[0], added.encode() + prefix[0])
-
-
-def letters(column: int) -> str:
-    """A column's letters: 0 is A, 26 is AA."""
-    text = ""
-    column += 1
-    while column:
-        column, rest = divmod(column - 1, 26)
-        text = chr(65 + rest) + text
-    return text

@@ -14,12 +14,13 @@ from typing import NamedTuple
 from xml.sax.saxutils import escape
 
 from yellowtor.errors import BadSource
+from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, NewCells, _Leave
 from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import replace_members, sheet_member
 
 _ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
-_UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
+UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
 
 
 class Edit(NamedTuple):
@@ -58,6 +59,14 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
     """The sheet's XML with the cells changed."""
     names = _Names(xml)
     start, end = names.data(xml)
+    edits = edits_by_row(splice)
+    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row, splice.new))
+    last = max(splice.columns, default=0)
+    return _dimension(names, xml[:start], last) + body + xml[end:]
+
+
+def edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
+    """The new cells of each row (from 1) by column (from 0), the header's among them."""
     edits: dict[int, dict[int, Cell]] = {}
     for edit in splice.edits:
         cells = {c: v for c, v in zip(splice.columns, edit.cells, strict=True) if not isinstance(v, _Leave)}
@@ -65,9 +74,7 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
             edits[edit.row] = cells
     if splice.new:
         edits[splice.header_row] = dict(splice.new)
-    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row, splice.new))
-    last = max(splice.columns, default=0)
-    return _dimension(names, xml[:start], last) + body + xml[end:]
+    return edits
 
 
 class _Names:
@@ -149,7 +156,7 @@ def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None
     if value is None or value == "":
         return start + b"/>"
     if isinstance(value, str):
-        text = escape(_UNSAFE.sub("", value)).encode()
+        text = escape(UNSAFE.sub("", value)).encode()
         return start + b' t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (p, p, text, p, p, p)
     return start + b"><%sv>%s</%sv></%sc>" % (p, repr(value).encode(), p, p)
 
@@ -177,8 +184,4 @@ def _column(reference: bytes) -> int:
 
 
 def _reference(column: int, row: int) -> str:
-    letters, column = "", column + 1
-    while column:
-        column, rest = divmod(column - 1, 26)
-        letters = chr(65 + rest) + letters
-    return f"{letters}{row}"
+    return f"{letters(column)}{row}"

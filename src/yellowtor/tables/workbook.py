@@ -13,9 +13,10 @@ from pathlib import Path
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
-from yellowtor.files import fingerprint, written_aside
+from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, parse_block
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text
+from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import table_block
 from yellowtor.tables.header import checked_header
@@ -23,27 +24,23 @@ from yellowtor.tables.package import parts_of, sheet_member
 from yellowtor.tables.splice import Edit, Splice, splice_workbook
 
 BATCH = 5_000
-SPLICED = {".xlsx", ".xlsm"}  # what can be written back
+OOXML = {".xlsx", ".xlsm"}
+SPLICED = {*OOXML, ".ods"}  # what can be written back
 HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
 OLE = bytes.fromhex("d0cf11e0a1b11ae1")  # the compound file that wraps an encrypted workbook
 
 
-class WorkbookTable:
+class WorkbookTable(FileTable):
     """Records on a sheet: all of it, a block of cells, or a named table. Raises BadSource for whatever is wrong.
 
     answers are the columns that will be written.
     """
 
-    decimal = "."  # of numbers that are kept as text
-    keys: Sequence[str] = ()
-    into = ""
-
     def __init__(
         self, path: Path, sheet: str | None, backup: Path | None = None,
         *, block: str | None = None, table: str | None = None, answers: Sequence[str] = (),
     ) -> None:  # fmt: skip
-        self.path, self.name, self.backup = path, str(path), backup
-        self.remarks: list[str] = []
+        super().__init__(path, backup)
         _check_file(path)
         with _open(path) as book:
             names = book.sheet_names
@@ -69,7 +66,7 @@ class WorkbookTable:
 
     def _named_table(self, sheets: Sequence[str], name: str) -> tuple[str, Block]:
         """The sheet and the block of a named table, its row of totals left out."""
-        if self.path.suffix.lower() not in SPLICED:
+        if self.path.suffix.lower() not in OOXML:
             raise BadSource(f"{self.path}: only .xlsx and .xlsm have named tables. Nothing was sent.")
         with zipfile.ZipFile(self.path) as package:
             for sheet in sheets:
@@ -109,9 +106,15 @@ class WorkbookTable:
 
     def _from_xml(self) -> tuple[Mapping[tuple[int, int], str], int]:
         """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows."""
-        if self.path.suffix.lower() not in SPLICED:
+        kind = self.path.suffix.lower()
+        if kind not in SPLICED:
             return {}, 0
         with zipfile.ZipFile(self.path) as package:
+            if kind == ".ods":
+                from yellowtor.tables.ods import CONTENT
+                from yellowtor.tables.ods import shown_numbers as shown_in_ods
+
+                return shown_in_ods(package.read(CONTENT), self.sheet)
             xml = package.read(sheet_member(package, self.sheet))
             return shown_numbers(package, xml), len(HIDDEN.findall(xml))
 
@@ -163,7 +166,12 @@ class WorkbookTable:
             edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
         new = {self._block.first_column + order.index(name): name for name in added}
         splice = Splice(self._block.first_row + 1, places, new, edits)
-        splice_workbook(self.path, to or self.path, self.sheet, splice, self.backup)
+        if self.path.suffix.lower() == ".ods":
+            from yellowtor.tables.ods import splice_ods
+
+            splice_ods(self.path, to or self.path, self.sheet, splice, self.backup)
+        else:
+            splice_workbook(self.path, to or self.path, self.sheet, splice, self.backup)
         kept()
 
     def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
@@ -179,17 +187,17 @@ class WorkbookTable:
                         row[place] = row[place] if cell is LEAVE else safe_text(cell)
                 write.writerows(rows)
 
-    def fingerprint(self) -> str:
-        return fingerprint(self.path)
-
     def check_target(self, to: Path | None) -> str:
         """Raise BadSource when `to` can't be written now; a remark when the source is open elsewhere."""
         to = to or self.path
-        if to.suffix.lower() not in ({*SPLICED, ".csv"} if self.path.suffix.lower() in SPLICED else {".csv"}):
+        kind = self.path.suffix.lower()
+        if kind not in SPLICED and to.suffix.lower() != ".csv":
             raise BadSource(
                 f"A workbook like {self.path.name} can be read but not written back: let the answers go into a .csv "
                 "(write.to), or save it as .xlsx first. Nothing was sent."
             )
+        self.endings = frozenset({".csv", *(OOXML if kind in OOXML else {kind})})
+        super().check_target(to)
         for path in {to, self.path} if to != self.path else {to}:
             if holder := _lock_beside(path):
                 if path == to:

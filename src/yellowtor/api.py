@@ -1,0 +1,104 @@
+"""Yellowtor for those who live in DataFrames: the same job, ledger and promises as the command.
+
+What happens is told to the logger "yellowtor"; nothing is printed, and no signal is caught.
+"""
+
+import asyncio
+import logging
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from yellowtor.addresses.keys import digest
+from yellowtor.errors import BadJob, KeyRefused
+from yellowtor.opening import framed
+from yellowtor.run.conduct import Options, Summary, conduct, refused
+from yellowtor.run.job import Job
+from yellowtor.run.stop import StopWish
+from yellowtor.settings import check_settings, read_toml
+from yellowtor.wiring import Files, load_service, open_parts
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+T = TypeVar("T")
+LOG = logging.getLogger("yellowtor")
+OF_FILES = {"file", "database", "password_from", "table", "query", "sheet", "block", "text"}  # not of a frame
+NOWHERE = {"to": "-"}
+
+
+def place(
+    frame: "pd.DataFrame", job: "str | Path | Mapping[str, Any]", *, at_most: int | None = None,
+    again_failed: bool = False,
+) -> "pd.DataFrame":  # fmt: skip
+    """A copy of the frame with the answer columns that the job names: degrees (WGS 84) and texts.
+
+    job is the path of a job file, or what would stand in one; where its records are said to be is not looked at, nor
+    where its answers go. What is missing is what pandas has for it. Records that wait for the allowance have the
+    outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most and again_failed are `--at-most` and
+    `--again failed` of the command.
+
+    Raises BadJob, BadSource (a column is missing, a key is empty or stands twice), KeyRefused, LedgerTrouble, Busy.
+    """
+    settings, folder, whose = _settings(job)
+    checked = check_settings(settings, Job, "job")
+    service, remarks = load_service(folder / checked.ask.service, checked.ask.language)
+    for remark in remarks:
+        LOG.warning(remark)
+    table, framed_table = framed(frame, checked.records)
+    files, options = Files(None, None, ()), Options(at_most=at_most, again_failed=again_failed)
+    with open_parts(checked, folder, whose, service, table, files, again_failed=again_failed) as parts:
+        summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), StopWish()))
+    if refused(summary):
+        raise KeyRefused(f"{service.name} refused: {summary.asked.message}. What was answered before is kept.")
+    placed = framed_table.placed
+    placed.attrs["yellowtor"] = _told(summary)
+    return placed
+
+
+def _settings(job: "str | Path | Mapping[str, Any]") -> tuple[dict[str, Any], Path, Path]:
+    """A job for a frame: its settings, the folder that its paths are from, what the ledger knows it by."""
+    if isinstance(job, Mapping):
+        told, folder = dict(job), Path.cwd()
+        whose = folder / f"frame-{digest(repr(sorted(told.items())))[:16]}"
+    else:
+        path = Path(job)
+        told, folder = read_toml(path, "job"), path.absolute().parent
+        whose = path.resolve().with_name(f"{path.name}#frame")
+    if not isinstance(told.get("records"), Mapping) or not isinstance(told.get("write"), Mapping):
+        raise BadJob("The job needs [records] with a key and [write] with columns. Nothing was sent.")
+    records = {name: value for name, value in told["records"].items() if name not in OF_FILES}
+    write = {name: value for name, value in told["write"].items() if name in {"columns", "doubtful"}}
+    return {**told, "records": {**records, "file": "-"}, "write": {**write, **NOWHERE}}, folder, whose
+
+
+def _told(summary: Summary) -> dict[str, Any]:
+    outcomes = {outcome.value: count for outcome, count in summary.outcomes.items() if count}
+    return {"records": summary.scan.records, "requests": summary.asked.sent, "outcomes": outcomes}
+
+
+def _outside_a_loop(work: Callable[[], T]) -> T:
+    """What work gives; in a thread of its own where this one runs an event loop, as in a notebook."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return work()
+    with ThreadPoolExecutor(1) as threads:
+        return threads.submit(work).result()
+
+
+class _Log:
+    """Watches a run for the logger."""
+
+    def phase(self, name: str, total: int | None = None) -> None:
+        LOG.info("%s%s", name, f" {total:,}" if total else "")
+
+    def advanced(self, count: int) -> None: ...
+
+    def outcomes(self, counts: Mapping[str, int]) -> None: ...
+
+    def sent(self, count: int) -> None: ...
+
+    def remark(self, text: str) -> None:
+        LOG.warning(text)

@@ -1,0 +1,138 @@
+"""Which table a job's records are in, by its ending or its URL; and where the answers go."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from yellowtor.errors import BadJob, BadSource
+from yellowtor.run.clock import SystemClock
+from yellowtor.run.job import STANDARD, Job, Records
+from yellowtor.run.ports import Table
+from yellowtor.services.variables import Variable, environment, find_values
+from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.dialect import Told
+from yellowtor.tables.file import FileTable
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from yellowtor.tables.frame import FrameTable
+
+CLOCK = SystemClock()
+WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+TEXT = (".csv", ".tsv", ".tab", ".txt")
+LINES = (".jsonl", ".ndjson")
+OTHERS = (".parquet", ".pq", ".geojson", ".json")
+NUMBERS = {"latitude", "longitude", "confidence"}  # parts of an answer that are numbers; the others are text
+
+
+def open_table(job: Job, folder: Path, *, whole: bool = False) -> tuple[Table, Path | None, Path | None]:
+    """The job's table, its file if it is one, and the file that the answers go into if it is another."""
+    if job.records.file is None:
+        return _database_table(job, folder, whole=whole), None, None
+    source = folder / job.records.file
+    to = None if job.write.in_place or job.write.to is None else folder / job.write.to
+    if to and to.resolve() == source.resolve() and job.records.file != STANDARD:
+        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
+    backup = _dated(source) if job.write.in_place and job.write.backup else None
+    numbers = {column: part in NUMBERS for part, column in job.write.columns.mapped().items()}
+    return chosen(file_table(source, job.records, backup, numbers), job.records), source, to
+
+
+def chosen(table: "FileTable | FrameTable", records: Records) -> Table:
+    """The table, or those of its records that the job chooses."""
+    if records.only or records.first:
+        from yellowtor.tables.chosen import ChosenTable
+
+        return ChosenTable(table, records.only, records.first)
+    return table
+
+
+def framed(frame: "pd.DataFrame", records: Records) -> "tuple[Table, FrameTable]":
+    """The table of a frame, as the job chooses its records; and the one that will have the answers."""
+    from yellowtor.tables.frame import FrameTable
+
+    table = FrameTable(frame)
+    return chosen(table, records), table
+
+
+def _dated(path: Path) -> Path:
+    """A name beside path that is free, with today's date in it."""
+    stem, *endings = path.name.split(".")
+    now = CLOCK.now().astimezone()
+    for stamp in (f"{now:%Y-%m-%d}", f"{now:%Y-%m-%dT%H%M%S}"):
+        backup = path.with_name(".".join([stem, stamp, *endings]))
+        if not backup.exists():
+            break
+    return backup
+
+
+def file_table(
+    path: Path, records: Records, backup: Path | None = None, answers: dict[str, bool] | None = None
+) -> FileTable:
+    """The table in this file, by its name's ending. answers are the columns that get them, and whether numbers."""
+    told = Told(**dict(records.text))
+    if records.file == STANDARD:
+        return _standard_input(told)
+    packed = path.suffix.lower() == ".gz"
+    kind = path.with_suffix("").suffix.lower() if packed else path.suffix.lower()
+    if kind in TEXT:
+        return DelimitedTable(path, told, backup)
+    if kind in LINES:
+        from yellowtor.tables.jsonrecords import JsonLinesTable
+
+        return JsonLinesTable(path, backup)
+    if kind in WORKBOOKS and not packed:
+        from yellowtor.tables.workbook import WorkbookTable
+
+        return WorkbookTable(
+            path, records.sheet, backup, block=records.block, table=records.table, answers=list(answers or ())
+        )
+    if kind in {".parquet", ".pq"} and not packed:
+        from yellowtor.tables.parquet import ParquetTable
+
+        return ParquetTable(path, backup, answers or {})
+    if kind in {".geojson", ".json"} and not packed:
+        from yellowtor.tables.jsonrecords import GeoJsonTable
+
+        return GeoJsonTable(path, backup)
+    known = ", ".join([*WORKBOOKS, *OTHERS, *TEXT, *LINES])
+    raise BadJob(
+        f"records.file = {path.name!r}: a table is a file {known} (text and JSON lines also .gz). Nothing was sent."
+    )
+
+
+def _standard_input(told: Told) -> FileTable:
+    from yellowtor.tables.standard import StandardInput
+
+    if sys.stdin.isatty():
+        raise BadSource(
+            'records.file = "-" is standard input, and it is a terminal: pipe records in. Nothing was sent.'
+        )
+    return StandardInput(sys.stdin.buffer, told)
+
+
+def database_password(variable: str | None, folder: Path) -> str | None:
+    """The password of a database, from the environment or a `.env`."""
+    if variable is None:
+        return None
+    wanted = {"password": Variable(environment=variable, default=None, secret=True)}
+    return find_values(wanted, environment(), folder, "database").plain["password"]
+
+
+def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
+    from yellowtor.tables.database import DatabaseTable
+    from yellowtor.tables.place import Named, Place
+
+    records = job.records
+
+    def named(name: str | None) -> Named | None:
+        return Named.parse(name) if name else None
+
+    place = Place(
+        records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,
+        records.first, named(job.write.table), database_password(records.password_from, folder),
+    )  # fmt: skip
+    held = [records.latitude, records.longitude]
+    needed = [*job.address.composing().raw_columns(), *filter(None, [records.name, *held])]
+    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create, whole=whole)

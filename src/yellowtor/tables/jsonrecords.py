@@ -1,0 +1,217 @@
+"""Records as JSON: a line for each (JSON lines, plain or compressed), or the features of a GeoJSON file (RFC 7946).
+
+A member of a member is a column with a dot in its name: `address.street`. Answers are spliced into the text; all
+else in it keeps its bytes.
+"""
+
+import gzip
+import json
+import zlib
+from abc import abstractmethod
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from itertools import islice
+from pathlib import Path
+from typing import Any, BinaryIO, cast
+
+from yellowtor.errors import BadSource
+from yellowtor.files import written_aside
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text
+from yellowtor.tables.file import FileTable
+from yellowtor.tables.header import checked_header
+from yellowtor.tables.jsontext import Span, edited, edits, elements, members
+
+BATCH = 2_000
+BOM = b"\xef\xbb\xbf"
+LATITUDE, LONGITUDE = POINT = ("geometry.latitude", "geometry.longitude")  # columns of a feature's point
+
+
+class _JsonTable(FileTable):
+    """Records that are JSON objects."""
+
+    @contextmanager
+    def _reading(self) -> Iterator[BinaryIO]:
+        try:
+            packed = self.path.suffix.lower() == ".gz"
+            with cast(BinaryIO, gzip.open(self.path)) if packed else self.path.open("rb") as file:
+                yield file
+        except FileNotFoundError as error:
+            raise BadSource(f"There is no file {self.name}. Nothing was sent.") from error
+        except (OSError, EOFError, zlib.error) as error:
+            raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
+
+    def _find_header(self, records: Iterable[Mapping[str, Any]], always: Sequence[str] = ()) -> None:
+        names: dict[str, None] = {}
+        for record in records:
+            names.update(dict.fromkeys(record))
+        names.update(dict.fromkeys(always))
+        self.header = checked_header(list(names), self.name)
+
+    def _row(self, record: Mapping[str, Any]) -> Row:
+        return [_as_text(record.get(name)) for name in self.header]
+
+    def _changes(self, columns: Sequence[str], cells: Sequence[Any]) -> dict[str, Any]:
+        """What a record's new cells are in JSON; cells that are to be left are not among them."""
+        told = zip(columns, cells, strict=True)
+        return {name: None if cell == "" else cell for name, cell in told if cell is not LEAVE}
+
+    @abstractmethod
+    def batches(self) -> Iterator[list[Row]]: ...
+
+
+class JsonLinesTable(_JsonTable):
+    """A file with a JSON object on each line. Raises BadSource for whatever is wrong with it."""
+
+    def __init__(self, path: Path, backup: Path | None = None) -> None:
+        super().__init__(path, backup)
+        self.endings = frozenset({path.suffix.lower()})
+        self._find_header(record for _, record in self._records() if record is not None)
+
+    def _records(self) -> Iterator[tuple[bytes, dict[str, Any] | None]]:
+        """Each line, and its record; None for a blank line."""
+        with self._reading() as file:
+            for number, line in enumerate(file, 1):
+                text = line.removeprefix(BOM) if number == 1 else line
+                yield line, flat(self._object(text, number)) if text.strip() else None
+
+    def _object(self, text: bytes, number: int) -> dict[str, Any]:
+        try:
+            value = _loads(text)
+        except ValueError as error:
+            raise BadSource(f"{self.name}, line {number}: no JSON ({error}). Nothing was written.") from error
+        if not isinstance(value, dict):
+            raise BadSource(f"{self.name}, line {number}: no JSON object, but {text[:40]!r}. Nothing was written.")
+        return value
+
+    def batches(self) -> Iterator[list[Row]]:
+        rows = (self._row(record) for _, record in self._records() if record is not None)
+        while batch := list(islice(rows, BATCH)):
+            yield batch
+
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
+    ) -> None:
+        to = to or self.path
+        lines = self._records()
+        with written_aside(to, self.backup) as aside, _written(aside, packed=to.suffix.lower() == ".gz") as file:
+            while batch := list(islice(lines, BATCH)):
+                records = [record for _, record in batch if record is not None]
+                cells = zip(*answering([self._row(r) for r in records]), strict=True) if records else iter(())
+                for line, record in batch:
+                    file.write(line if record is None else self._line(line, columns, next(cells)))
+        kept()
+
+    def _line(self, line: bytes, columns: Sequence[str], cells: Sequence[Any]) -> bytes:
+        text, changes = line.decode(), self._changes(columns, cells)
+        try:
+            start = text.index("{")
+            there = members(text, start).values
+            done = edits(text, start, {path_of(name, there): value for name, value in changes.items()})
+        except ValueError as error:
+            raise BadSource(f"{self.name}: a record's {error}: {text[:60]!r}. Nothing was written.") from error
+        return edited(text, done).encode() if done else line
+
+
+class GeoJsonTable(_JsonTable):
+    """The features of a collection: columns are their properties, their id, and the two numbers of their point.
+
+    The whole file is held in memory. Raises BadSource for whatever is wrong with it, and for a geometry that is no
+    point.
+    """
+
+    endings = frozenset({".geojson", ".json"})
+
+    def __init__(self, path: Path, backup: Path | None = None) -> None:
+        super().__init__(path, backup)
+        with self._reading() as file:
+            data = file.read()
+        try:
+            collection = _loads(data.removeprefix(BOM))
+        except ValueError as error:
+            raise BadSource(f"{path}: no JSON ({error}). Nothing was sent.") from error
+        features = collection.get("features") if isinstance(collection, dict) else None
+        if not isinstance(features, list):
+            raise BadSource(f"{path} is no GeoJSON feature collection (RFC 7946). Nothing was sent.")
+        self._records = [self._feature(feature, number) for number, feature in enumerate(features, 1)]
+        self._text = data.decode()
+        self._find_header(self._records, POINT)
+
+    def _feature(self, feature: Any, number: int) -> dict[str, Any]:
+        if not isinstance(feature, dict) or feature.get("type") != "Feature":
+            raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
+        geometry = feature.get("geometry") or {"type": "Point", "coordinates": []}
+        if geometry.get("type") != "Point":
+            raise BadSource(
+                f"{self.name}: feature {number} has a {geometry.get('type')}; only points are records. "
+                "Nothing was sent."
+            )
+        own = {"id": feature["id"]} if "id" in feature else {}
+        lon, lat = (*(geometry.get("coordinates") or ()), None, None)[:2]
+        return {**own, **flat(feature.get("properties") or {}), LATITUDE: lat, LONGITUDE: lon}
+
+    def batches(self) -> Iterator[list[Row]]:
+        for at in range(0, len(self._records), BATCH):
+            yield [self._row(record) for record in self._records[at : at + BATCH]]
+
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
+    ) -> None:
+        text, done = self._text, list[tuple[Span, str]]()
+        spans = elements(text, members(text, text.index("{")).values["features"].start)
+        for batch in self.batches():
+            for row, cells, span in zip(batch, zip(*answering(batch), strict=True), spans, strict=False):
+                try:
+                    done += edits(text, span.start, self._paths(row, self._changes(columns, cells)))
+                except ValueError as error:
+                    raise BadSource(f"{self.name}: a feature's {error}. Nothing was written.") from error
+        with written_aside(to or self.path, self.backup) as aside:
+            aside.write_bytes(edited(text, done).encode())
+        kept()
+
+    def _paths(self, row: Row, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
+        """What changes in a feature; its point is one value of two numbers."""
+        lat, lon = (changes.pop(name, LEAVE) for name in POINT)
+        paths: dict[Sequence[str], Any] = {("properties", *path_of(name, ())): value for name, value in changes.items()}
+        there = [row[self.header.index(name)] for name in POINT]
+        if LEAVE not in {lat, lon} and [lat, lon] != [float(text) if text else None for text in there]:
+            paths[("geometry",)] = None if lat is None else {"type": "Point", "coordinates": [lon, lat]}
+        return paths
+
+
+def _loads(text: bytes) -> Any:
+    """JSON as it is written: a number with a point or an exponent stays a text. Raises ValueError."""
+    return json.loads(text, parse_float=str, parse_constant=_no_constant)
+
+
+def _no_constant(name: str) -> Any:
+    raise ValueError(f"{name} is none")
+
+
+def flat(record: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+    """A record's members by the names of columns: those of a member of it after its name and a dot."""
+    found: dict[str, Any] = {}
+    for name, value in record.items():
+        if isinstance(value, dict) and value:
+            found |= flat(value, f"{before}{name}.")
+        else:
+            found[before + name] = value
+    return found
+
+
+def path_of(column: str, there: Container[str]) -> tuple[str, ...]:
+    """Where in a record a column's value stands; a name that is there with its dots is one step."""
+    return (column,) if column in there else tuple(column.split("."))
+
+
+def _as_text(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else as_text(value)
+
+
+@contextmanager
+def _written(aside: Path, *, packed: bool) -> Iterator[Any]:
+    with aside.open("wb") as file:
+        if not packed:
+            yield file
+            return
+        with gzip.GzipFile("", "wb", 6, file, mtime=0) as inner:
+            yield inner

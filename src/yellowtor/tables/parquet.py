@@ -1,0 +1,134 @@
+"""Records in an Apache Parquet file, read and written by row groups: the largest of them is held in memory."""
+
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from yellowtor.errors import BadSource
+from yellowtor.files import written_aside
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, as_texts
+from yellowtor.tables.file import FileTable
+from yellowtor.tables.header import checked_header
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+BATCH = 5_000
+
+
+class ParquetTable(FileTable):
+    """A Parquet file. answers are the columns that will be written, and whether each is of numbers.
+
+    Raises BadSource for whatever is wrong with it.
+    """
+
+    endings = frozenset({".parquet", ".pq"})
+
+    def __init__(self, path: Path, backup: Path | None, answers: dict[str, bool]) -> None:
+        super().__init__(path, backup)
+        try:
+            import pyarrow as pa
+            import pyarrow.parquet as pq
+        except ImportError as error:
+            raise BadSource(f"{path} needs pyarrow: pip install 'yellowtor[parquet]'. Nothing was sent.") from error
+        self._pa, self._pq, self._answers = pa, pq, answers
+        try:
+            with pq.ParquetFile(path) as file:
+                self._schema: pa.Schema = file.schema_arrow
+                groups = file.metadata
+                columns = range(groups.num_columns if groups.num_row_groups else 0)
+                chunks = [groups.row_group(0).column(at) for at in columns]
+                self._packed = {chunk.path_in_schema: _codec(chunk.compression) for chunk in chunks}
+        except FileNotFoundError as error:
+            raise BadSource(f"There is no file {path}. Nothing was sent.") from error
+        except (OSError, pa.ArrowException) as error:
+            raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
+        self.header = checked_header(self._schema.names, self.name)
+
+    def batches(self) -> Iterator[list[Row]]:
+        try:
+            with self._pq.ParquetFile(self.path) as file:
+                for batch in file.iter_batches(BATCH):
+                    yield _rows(batch)
+        except (OSError, self._pa.ArrowException) as error:
+            raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
+
+    def check_target(self, to: Path | None) -> str:
+        for name, number in self._answers.items():
+            if name in self.header and self._kind(name, number=number) is None:
+                raise BadSource(
+                    f"{self.name}: the column {name!r} is of type {self._schema.field(name).type}, and the answer is "
+                    f"{'a number' if number else 'text'}. Name another column. Nothing was sent."
+                )
+        return super().check_target(to)
+
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
+    ) -> None:
+        """Write a copy in which these columns hold what answering gives; then call kept.
+
+        Row groups, compression, metadata and every other column stay what they are.
+        """
+        schema, pa = self._written_schema(columns), self._pa
+        codecs = {**dict.fromkeys(columns, "snappy"), **self._packed} if self._packed else "snappy"
+        try:
+            with (
+                written_aside(to or self.path, self.backup) as aside,
+                self._pq.ParquetFile(self.path) as file,
+                self._pq.ParquetWriter(aside, schema, compression=codecs) as writer,
+            ):
+                for number in range(file.num_row_groups):
+                    group = self._answered(file.read_row_group(number), columns, answering, schema)
+                    writer.write_table(group, row_group_size=max(1, group.num_rows))
+        except pa.ArrowException as error:
+            raise BadSource(f"{self.name} can't be written back: {error}. Nothing was written.") from error
+        kept()
+
+    def _answered(
+        self, group: "pa.Table", columns: Sequence[str], answering: Answering, schema: "pa.Schema"
+    ) -> "pa.Table":
+        """A row group with its new cells."""
+        new: list[list[Any]] = [[] for _ in columns]
+        for batch in group.to_batches(BATCH):
+            for column, cells in zip(new, answering(_rows(batch)), strict=True):
+                column.extend(cells)
+        arrays = dict(zip(group.column_names, group.columns, strict=True))
+        for name, cells in zip(columns, new, strict=True):
+            before = arrays[name].to_pylist() if name in arrays else [None] * group.num_rows
+            arrays[name] = self._array(before, cells, schema.field(name).type)
+        return self._pa.table([arrays[name] for name in schema.names], schema=schema)
+
+    def _array(self, before: Sequence[Any], cells: NewCells, kind: Any) -> Any:
+        merged = [old if cell is LEAVE else cell for old, cell in zip(before, cells, strict=True)]
+        if not self._pa.types.is_floating(kind):
+            merged = [None if cell is None else str(cell) for cell in merged]
+        return self._pa.array(merged, kind)
+
+    def _written_schema(self, columns: Sequence[str]) -> "pa.Schema":
+        """The schema with the columns that are new, or have no type yet, made."""
+        schema = self._schema
+        for name in columns:
+            kind = self._kind(name, number=self._answers[name])
+            at = schema.get_field_index(name)
+            if at < 0:
+                schema = schema.append(self._pa.field(name, kind))
+            elif kind != schema.field(at).type:
+                schema = schema.set(at, schema.field(at).with_type(kind))
+        return schema
+
+    def _kind(self, name: str, *, number: bool) -> Any:
+        """The type that a column of answers has or gets; None where it can't hold them."""
+        pa = self._pa
+        there = self._schema.field(name).type if name in self.header else pa.null()
+        if pa.types.is_null(there):  # as a column of nothing has it
+            return pa.float64() if number else pa.string()
+        texts = pa.types.is_string(there) or pa.types.is_large_string(there)
+        return there if texts or (number and pa.types.is_floating(there)) else None
+
+
+def _rows(batch: "pa.RecordBatch") -> list[Row]:
+    return as_texts(list(zip(*(column.to_pylist() for column in batch.columns), strict=True)))
+
+
+def _codec(name: str) -> str:
+    return "none" if name == "UNCOMPRESSED" else name.lower()

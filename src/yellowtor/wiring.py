@@ -1,0 +1,124 @@
+"""Puts the real parts of the edge rooms into a run."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from functools import partial
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import NamedTuple
+
+import platformdirs
+
+from yellowtor.answers.outcome import Outcome
+from yellowtor.errors import BadJob
+from yellowtor.ledger.book import open_book
+from yellowtor.ledger.requests import AccountTerms, Again
+from yellowtor.opening import CLOCK, open_table
+from yellowtor.run.conduct import Parts
+from yellowtor.run.job import STANDARD, Job
+from yellowtor.run.ports import Book, MarkerFile, Table
+from yellowtor.services.description import Description
+from yellowtor.services.http import HttpService
+from yellowtor.services.variables import environment, find_values
+from yellowtor.settings import read_settings
+from yellowtor.tables.cells import LEAVE
+
+
+class Files(NamedTuple):
+    """The file that is read, the one that gets the answers (None: the table itself), and those that are written."""
+
+    read: Path | None
+    to: Path | None
+    written: Sequence[Path]
+
+
+def user_ledger() -> Path:
+    """The ledger that all jobs of this user share."""
+    return Path(platformdirs.user_data_dir("yellowtor", appauthor=False)) / "ledger.sqlite"
+
+
+def load_service(path: Path, language: str = "") -> tuple[HttpService, Sequence[str]]:
+    """The service of a description, its variables' values found; and remarks about them."""
+    description = read_settings(path, Description, "service description")
+    values = find_values(description.variables, environment(), path.absolute().parent)
+    return HttpService(description, values, language), values.remarks
+
+
+def preview_parts(path: Path) -> tuple[Job, Table, HttpService, Sequence[str]]:
+    """What a look at a job's records needs: no ledger, and no key of the service."""
+    job = read_settings(path, Job, "job")
+    folder = path.absolute().parent
+    description = read_settings(folder / job.ask.service, Description, "service description")
+    values = find_values(description.variables, environment(), folder / job.ask.service, unset_is_shown=True)
+    table, _, _ = open_table(job, folder)
+    return job, table, HttpService(description, values, job.ask.language), table.remarks
+
+
+def terms(service: HttpService) -> AccountTerms:
+    return AccountTerms(service.name, service.account, service.pace, service.day)
+
+
+@contextmanager
+def service_book(service: HttpService, path: Path, ledger: Path | None, again: Again) -> Iterator[Book]:
+    """The ledger for requests that belong to no job."""
+    with open_book(ledger or user_ledger(), path.absolute(), CLOCK, terms(service), again=again) as book:
+        yield book
+
+
+@contextmanager
+def job_parts(path: Path, *, again_failed: bool, dry_run: bool = False) -> Iterator[tuple[Parts, Sequence[str]]]:
+    """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
+    job = read_settings(path, Job, "job")
+    folder = path.absolute().parent
+    service, remarks = load_service(folder / job.ask.service, job.ask.language)
+    table, source, to = open_table(job, folder, whole=dry_run)
+    with ExitStack() as stack:
+        files = [f for f in (to or source,) if f and job.write.to != STANDARD]
+        if job.write.to == STANDARD:
+            to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
+        named = Files(source if job.records.file != STANDARD else None, to, files)
+        parts = open_parts(job, folder, path.resolve(), service, table, named, again_failed=again_failed)
+        yield stack.enter_context(parts), [*remarks, *table.remarks]
+
+
+def _ending(source: Path | None) -> str:
+    return "".join(source.suffixes[-2:] if source.suffix == ".gz" else source.suffixes[-1:]) if source else ""
+
+
+@contextmanager
+def open_parts(
+    job: Job, folder: Path, whose: Path, service: HttpService, table: Table, files: Files, *, again_failed: bool
+) -> Iterator[Parts]:
+    """What a run needs beside its job, service and table. whose is what the ledger knows the job by."""
+    under = [folder / layer for layer in job.markers.under]
+    if job.markers.page:
+        from yellowtor.markers.page import read_under
+
+        for layer in under:
+            read_under(layer)
+    written = [*files.written, *(folder / f for f in (job.markers.geojson, job.markers.page) if f)]
+    every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
+    if len(every) < len(written) + (files.read is not None and files.read not in written):
+        raise BadJob("two of the files that the job writes are one. Nothing was sent.")
+    ledger = folder / job.ledger if job.ledger else user_ledger()
+    again: Again = "failed" if again_failed else "nothing"
+    with open_book(ledger, whose, CLOCK, terms(service), again=again) as book:
+        markers = partial(_marker_files, job, folder, service.attribution, under)
+        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, files.to, tuple(written), table.into)
+
+
+@contextmanager
+def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
+    with ExitStack() as stack:
+        made: list[MarkerFile] = []
+        if job.markers.geojson:
+            from yellowtor.markers.geojson import geojson_file
+
+            made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution)))
+        if job.markers.page:
+            from yellowtor.markers.page import page_file
+
+            meanings = {outcome.value: outcome.meaning for outcome in Outcome}
+            page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings)
+            made.append(stack.enter_context(page))
+        yield made

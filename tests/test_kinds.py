@@ -1,0 +1,317 @@
+"""Records in every other kind of file, in a stream and in a frame: the same answers, and nothing else changes."""
+
+import asyncio
+import csv
+import gzip
+import io
+import json
+import zipfile
+from xml.sax.saxutils import escape
+
+import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from conftest import real_addresses
+from hypothesis import given
+from hypothesis import strategies as st
+
+import yellowtor
+from yellowtor.errors import BadSource, KeyRefused
+from yellowtor.tables.cells import LEAVE
+from yellowtor.tables.jsonrecords import GeoJsonTable, JsonLinesTable
+from yellowtor.tables.jsontext import edited, edits
+from yellowtor.tables.ods import splice_content
+from yellowtor.tables.splice import Edit, Splice
+
+COLUMNS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
+ODS = (
+    '<?xml version="1.0" encoding="UTF-8"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:'
+    'xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:'
+    'opendocument:xmlns:text:1.0"><office:body><office:spreadsheet><table:table table:name="A &amp; B">{}</table:table>'
+    '<table:table table:name="Other"><table:table-row><table:table-cell/></table:table-row></table:table>'
+    "</office:spreadsheet></office:body></office:document-content>"
+)
+
+
+def as_lines(rows, path):
+    """JSON lines as people have them: members in members, odd spellings, a blank line, absent members."""
+    lines = [
+        f'{{"Id": "{key}", "at":{{"Street":{json.dumps(street)} ,"Town" : "{town}"}},"big": 1e400, "Postcode":"{code}"}}'
+        for key, street, town, code in rows
+    ]
+    text = "\n\n".join(lines).encode()
+    path.write_bytes(gzip.compress(text) if path.suffix == ".gz" else text)
+    return lines
+
+
+def as_geojson(rows, path):
+    features = [
+        {"type": "Feature", "id": key, "properties": {"Street": street, "Town": town, "Postcode": code, "more": [1.10]},
+         "geometry": {"type": "Point", "coordinates": [-28.5, 47.5]} if n == 3 else None}
+        for n, (key, street, town, code) in enumerate(rows)
+    ]  # fmt: skip
+    path.write_text(json.dumps({"type": "FeatureCollection", "name": "x", "features": features}, indent=1))
+
+
+def as_parquet(rows, path):
+    frame = pd.DataFrame(rows, columns=["Id", "Street", "Town", "Postcode"])
+    table = pa.Table.from_pandas(frame).append_column("Longitude", pa.nulls(len(frame)))
+    table = table.append_column("when", pa.array([0] * len(frame), pa.timestamp("ns", "UTC")))
+    pq.write_table(table, path, row_group_size=7, compression="zstd")
+
+
+def as_ods(rows, path):
+    cell = '<table:table-cell table:style-name="s" office:value-type="string"><text:p>{}</text:p></table:table-cell>'
+    lines = [["Id", "Street", "Town", "Postcode"], *rows]
+    body = "".join(
+        f"<table:table-row>{''.join(cell.format(escape(text)) for text in line)}</table:table-row>" for line in lines
+    )
+    body += '<table:table-row table:number-rows-repeated="9000"><table:table-cell/></table:table-row>'
+    with zipfile.ZipFile(path, "w") as package:
+        package.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet", zipfile.ZIP_STORED)
+        package.writestr("META-INF/manifest.xml", '<manifest xmlns="m"/>')
+        package.writestr("content.xml", ODS.format(body))
+
+
+def answers_in(path):
+    """The answers in a file, by key, as texts."""
+    name = path.name
+    if name.endswith((".jsonl", ".jsonl.gz")):
+        text = (gzip.decompress(path.read_bytes()) if name.endswith(".gz") else path.read_bytes()).decode()
+        records = [json.loads(line) for line in text.splitlines() if line]
+    elif name.endswith(".geojson"):
+        records = []
+        for feature in json.loads(path.read_text())["features"]:
+            lon, lat = (feature["geometry"] or {"coordinates": ("", "")})["coordinates"]
+            records.append({"Id": feature["id"], **feature["properties"], "Latitude": lat, "Longitude": lon})
+    elif name.endswith(".parquet"):
+        records = pq.read_table(path).to_pylist()
+    else:
+        from yellowtor.tables.workbook import WorkbookTable
+
+        table = WorkbookTable(path, None)
+        records = [dict(zip(table.header, row, strict=True)) for batch in table.batches() for row in batch]
+    return {r["Id"]: [str("" if r.get(c) is None else r[c]) for c in COLUMNS] for r in records}
+
+
+@pytest.mark.parametrize(
+    ("ending", "make", "changes"),
+    [
+        ("jsonl", as_lines, [('"Street"', '"at.Street"'), ('"Town"', '"at.Town"')]),
+        ("jsonl.gz", as_lines, [('"Street"', '"at.Street"'), ('"Town"', '"at.Town"')]),
+        ("geojson", as_geojson, [('"Id"', '"id"'), ('"Latitude"', '"geometry.latitude"'),
+                                 ('"Longitude"', '"geometry.longitude"')]),
+        ("parquet", as_parquet, []),
+        ("ods", as_ods, []),
+    ],
+)  # fmt: skip
+def test_every_kind_of_file_gets_the_answers_that_a_text_file_gets(small, ending, make, changes):
+    rows = [*real_addresses(18), ["R18", 'The "Old" \\ Mill <&>', "Nowhere", ""]]
+    job = small(rows)
+    job.run("run", "job.toml")
+    expected = {key: [row[c] for c in COLUMNS] for key, row in job.rows("placed.csv").items()}
+    source, target = job.path(f"records.{ending}"), job.path(f"placed.{ending}")
+    made = make(rows, source)
+    if ending == "geojson":  # one of them has a point of its own
+        expected["R3"] = ["47.5", "-28.5", "kept", "", "", ""]
+    job.edit("job.toml", ("records.csv", source.name), ("placed.csv", target.name), *changes)
+    first = job.summary()
+    assert first["requests"]["sent"] == 0, "every answer is known from the text file"
+    assert first["outcomes"]["placed"] >= 16
+    assert answers_in(target) == expected
+    again = target.read_bytes()
+    assert job.summary()["scan"]["new"] == 0
+    assert target.read_bytes() == again
+    if ending.startswith("jsonl"):
+        raw = target.read_bytes()
+        text = (gzip.decompress(raw) if ending.endswith("gz") else raw).decode()
+        assert [line[: len(old) - 1] for line, old in zip(text.split("\n\n"), made, strict=True)] == [
+            old[:-1] for old in made
+        ], "what was there keeps its spelling, and blank lines their place"
+    if ending == "parquet":
+        before, after = pq.ParquetFile(source), pq.ParquetFile(target)
+        assert after.schema_arrow.field("Longitude").type == pa.float64()
+        assert after.read(["Id", "when"]).equals(before.read(["Id", "when"]))
+        groups = [(f.metadata.num_row_groups, f.metadata.row_group(1).column(1).compression) for f in (before, after)]
+        assert groups[0] == groups[1] == (3, "ZSTD")
+    job.edit("job.toml", (f'to = "{target.name}"', "in_place = true"))
+    job.run("run", "job.toml")
+    assert answers_in(source) == expected
+    assert len(list(job.folder.glob(f"records.2*.{ending}"))) == 1, "a dated backup"
+
+
+def test_records_stream_in_and_their_answers_stream_out(small):
+    rows = real_addresses(5)
+    job = small(rows)
+    job.edit("job.toml", ('file = "records.csv"', 'file = "-"'), ('to = "placed.csv"', 'to = "-"'))
+    for _ in range(2):
+        with job.path("records.csv").open() as records:
+            process = job.start("run", "job.toml", stdin=records)
+            out, err = process.communicate(timeout=60)
+        assert process.returncode == 0, err
+        assert [row["Outcome"] for row in csv.DictReader(io.StringIO(out))] == ["placed"] * 5
+    assert job.service.requests == 5
+    for args, told in ((["--json"], 'write.to = "-"'), ([], "Standard input is empty")):
+        with job.path("records.csv" if args else "empty").open("a+") as records:
+            records.seek(0)
+            process = job.start("run", "job.toml", *args, stdin=records)
+            out, err = process.communicate(timeout=60)
+        assert process.returncode in {3, 4}
+        assert told in err
+        assert not out
+
+
+def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(small, monkeypatch):
+    rows = [*real_addresses(6), ["R6", "", "Nowhere", ""]]
+    job = small(rows)
+    for name, value in job.env.items():
+        monkeypatch.setenv(name, value)
+    frame = pd.DataFrame(rows, columns=["Id", "Street", "Town", "Postcode"], index=range(10, 17))
+    frame["Latitude"], frame["Longitude"] = None, None
+    untouched = frame.copy()
+    placed = yellowtor.place(frame, job.path("job.toml"), at_most=4)
+    assert placed["Outcome"].tolist() == ["placed"] * 4 + ["waiting"] * 2 + ["incomplete"]
+    assert placed.attrs["yellowtor"]["requests"] == job.service.requests == 4
+    assert placed["Latitude"].dtype == placed["Confidence"].dtype == "float64"
+    pd.testing.assert_frame_equal(frame, untouched)
+
+    async def in_a_notebook():
+        return yellowtor.place(frame, job.path("job.toml"))
+
+    whole = asyncio.run(in_a_notebook())
+    assert whole["Outcome"].tolist() == ["placed"] * 6 + ["incomplete"]
+    assert job.service.requests == 6
+    job.run("run", "job.toml")
+    assert job.service.requests == 6, "the command finds the frame's answers"
+    assert [float(r["Latitude"] or "nan") for r in job.rows("placed.csv").values()] == pytest.approx(
+        whole["Latitude"].tolist(), nan_ok=True
+    )
+    settings = {
+        "ledger": str(job.path("ledger.sqlite")), "records": {"key": "Id", "only": "Town = 'Nowhere'"},
+        "address": {"line": "{Street}, {Town}"}, "ask": {"service": str(job.path("stand-in.toml"))},
+        "judge": {"tolerance_m": 50}, "write": {"columns": {"outcome": "How"}},
+    }  # fmt: skip
+    assert yellowtor.place(frame, settings)["How"].fillna("").tolist() == [""] * 6 + ["unplaced"]
+    for change, error, told in (
+        (frame.rename(columns={"Town": "City"}), BadSource, "no column 'Town'"),
+        (frame.assign(Id="R1"), BadSource, "stands twice"),
+    ):
+        with pytest.raises(error, match=told):
+            yellowtor.place(change, job.path("job.toml"))
+    monkeypatch.setenv("YELLOWTOR_STANDIN_KEY", "wrong")
+    with pytest.raises(KeyRefused):
+        yellowtor.place(frame.assign(Street="1 Quay Row"), job.path("job.toml"))
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "told"),
+    [
+        ("a.jsonl", '{"a": 1}\n{"a": ', "line 2"),
+        ("a.jsonl", '{"a": 1}\n[1]\n', "line 2"),
+        ("a.jsonl", "", "no header"),
+        ("a.geojson", "{", "no JSON"),
+        ("a.geojson", '{"type": "Feature"}', "no GeoJSON feature collection"),
+        ("a.geojson", '{"features": [{"type": "Feature", "geometry": {"type": "LineString"}}]}', "feature 1"),
+        ("a.parquet", "PAR1", "no Parquet file"),
+    ],
+)
+def test_what_is_wrong_with_such_a_file_is_told_with_its_place(small, name, text, told):
+    job = small([["1"]])
+    job.edit("job.toml", ("records.csv", name), ("placed.csv", f"b.{name.split('.')[1]}"))
+    assert "There is no file" in job.run("run", "job.toml", code=4).stderr
+    job.path(name).write_text(text)
+    assert told in job.run("run", "job.toml", code=4).stderr
+    assert job.service.requests == 0
+
+
+def test_an_answer_never_goes_through_what_is_no_object(tmp_path):
+    path = tmp_path / "a.jsonl"
+    path.write_text('{"id": 1, "at": "here"}\n')
+    with pytest.raises(BadSource, match="'at' holds \"here\""):
+        JsonLinesTable(path).rewrite(None, ["at.lat"], lambda _: [[1.5]])
+    assert path.read_text() == '{"id": 1, "at": "here"}\n'
+    path = tmp_path / "a.geojson"
+    path.write_text('{"features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2,30]}}]}')
+    table = GeoJsonTable(path)
+    table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
+    assert "[1,2,30]" in path.read_text(), "the same point is left as it is written"
+    table.rewrite(None, ["geometry.latitude", "geometry.longitude", "new"], lambda _: [[None], [None], ["x"]])
+    assert json.loads(path.read_text())["features"] == [
+        {"type": "Feature", "geometry": None, "properties": {"new": "x"}}
+    ]
+
+
+NAMES = st.text(max_size=4)
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(NAMES, inner, max_size=3),
+    max_leaves=6,
+)
+
+
+@given(st.dictionaries(NAMES, JSON, max_size=4), st.dictionaries(NAMES, JSON, max_size=3), st.booleans(), st.data())
+def test_json_text_changes_where_it_is_to_and_nowhere_else(record, new, pretty, data):
+    text = json.dumps(record, indent=data.draw(st.sampled_from([None, 1])), separators=(",", ":") if pretty else None)
+    done = edits(text, 0, {(name,): value for name, value in new.items()})
+    kept = {name: value for name, value in new.items() if value is not None or name in record}
+    result = edited(text, done)
+    assert json.loads(result) == record | kept
+    if not any(record.get(name, LEAVE) != value for name, value in kept.items()):
+        assert result == text
+    deeper = edits(text, 0, {("!", "a", "b"): 1, ("!", "c"): None, ("!", "a", "d"): "x"})
+    assert json.loads(edited(text, deeper)) == record | {"!": {"a": {"b": 1, "d": "x"}}}
+
+
+def grid_of(xml):
+    """The cells of the first sheet that hold something, by (row from 1, column from 0), and their styles."""
+    from lxml import etree
+
+    space = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
+    found, number = {}, 0
+    for row in etree.fromstring(xml).iter(f"{space}table"):
+        for line in row.iter(f"{space}table-row"):
+            for _ in range(int(line.get(f"{space}number-rows-repeated", "1"))):
+                number, column = number + 1, 0
+                for cell in line:
+                    for _ in range(int(cell.get(f"{space}number-columns-repeated", "1"))):
+                        text = "\n".join(
+                            "".join(" " if p.tag.endswith("}s") else "" for p in e)
+                            + (e.text or "")
+                            + "".join(c.tail or "" for c in e)
+                            for e in cell
+                        )
+                        if text or cell.get(f"{space}style-name"):
+                            found[number, column] = (text, cell.get(f"{space}style-name"))
+                        column += 1
+        return found
+    raise AssertionError
+
+
+@given(st.lists(st.tuples(st.integers(1, 3), st.lists(st.tuples(st.integers(1, 3), st.sampled_from(["", "x", "0412"])), min_size=1, max_size=3)), min_size=1, max_size=4), st.data())  # fmt: skip
+def test_cells_and_rows_that_open_document_counts_together_are_parted_where_one_changes(runs, data):
+    def cell(count, text):
+        told = f' table:number-columns-repeated="{count}"' if count > 1 else ""
+        return (
+            f'<table:table-cell table:style-name="s"{told}>'
+            + (f"<text:p>{text}</text:p>" if text else "")
+            + "</table:table-cell>"
+        )
+
+    rows = "".join(
+        f'<table:table-row table:number-rows-repeated="{count}">{"".join(cell(*c) for c in cells)}</table:table-row>'
+        for count, cells in runs
+    )
+    xml = ODS.format(rows).encode()
+    depth = sum(count for count, _ in runs)
+    columns = sorted(data.draw(st.sets(st.integers(0, 11), min_size=1, max_size=3)))
+    values = st.sampled_from(["new <&>", "a\nb", 1.5, None, LEAVE])
+    changed = data.draw(st.dictionaries(st.integers(1, depth), st.tuples(*[values] * len(columns)), min_size=1))
+    splice = Splice(0, columns, {}, [Edit(row, cells) for row, cells in changed.items()])
+    before, after = grid_of(xml), grid_of(splice_content(xml, "A & B", splice))
+    for (row, cells), column in ((pair, at) for pair in changed.items() for at in range(len(columns))):
+        if cells[column] is not LEAVE:
+            place = (row, columns[column])
+            text, style = str("" if cells[column] is None else cells[column]), before.get(place, ("", None))[1]
+            before[place] = (text, style)
+    assert {k: v for k, v in before.items() if v != ("", None)} == {k: v for k, v in after.items() if v != ("", None)}
