@@ -2,14 +2,21 @@
 
 import getpass
 import json
+import math
 import os
 import re
 import shutil
 import subprocess
+import tempfile
+from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
 from conftest import real_addresses
+
+from yellowtor.errors import BadSource
+from yellowtor.tables.database import DatabaseTable
+from yellowtor.tables.place import Named, Place
 
 COLUMNS = "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60), number INTEGER"
 
@@ -292,3 +299,109 @@ def test_a_view_is_read_like_a_table_and_its_answers_may_go_elsewhere(base):
     assert base.summary()["outcomes"]["placed"] == 4
     assert base.sql("SELECT nr FROM answers WHERE outcome = 'placed' ORDER BY nr") == [(1,), (2,), (3,), (4,)]
     base.sql("DROP VIEW open_sites")
+
+
+@pytest.fixture(scope="session")
+def postgis():
+    """The URL of a server of our own with PostGIS, from the distribution's packages."""
+    bins = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
+    if not bins or not list(Path("/usr/share/postgresql").glob("*/extension/postgis.control")):
+        pytest.skip("there is no PostGIS on this machine")
+    folder = Path(tempfile.mkdtemp(prefix="postgis-"))
+    who = []  # the server will not run as root
+    if os.getuid() == 0:
+        shutil.chown(folder, "postgres")
+        who = ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"]
+    run = {"check": True, "capture_output": True, "cwd": folder}
+    subprocess.run([*who, bins[-1], "-D", folder / "data", "-U", "postgres", "-A", "trust"], **run)
+    control = [*who, bins[-1].with_name("pg_ctl"), "-D", folder / "data", "-w", "-l", folder / "log"]
+    subprocess.run([*control, "-o", f"-k {folder} -c listen_addresses=''", "start"], **run)
+    yield f"postgresql://postgres@/postgres?host={folder}"
+    subprocess.run([*control, "-m", "immediate", "stop"], **run)
+    shutil.rmtree(folder)
+
+
+def test_points_go_into_other_systems_and_types_too(base):
+    base.edit(
+        "job.toml", ("create = true", 'create = "numeric"\ncrs = "EPSG:3857"'),
+        ('"lat"', '"north"'), ('"lon"', '"east"\nx = "x"\ny = "y"\ngeo = "geo"'),
+    )  # fmt: skip
+    base.run("run", "job.toml")
+    kinds = {column["name"]: str(column["type"]) for column in sa.inspect(base.engine).get_columns("sites")}
+    assert kinds["north"].replace(" ", "") in {"NUMERIC(9,6)", "DECIMAL(9,6)"}
+    assert kinds["x"].startswith("DOUBLE")
+    for lat, lon, x, y, geo in base.sql("SELECT north, east, x, y, geo FROM sites"):
+        assert x == pytest.approx(math.radians(float(lon)) * 6378137, abs=0.01)
+        assert y == pytest.approx(math.asinh(math.tan(math.radians(float(lat)))) * 6378137, abs=0.01)
+        assert geo == f"geo:{float(lat)},{float(lon)}"
+    assert base.summary("--dry-run")["would_change"]["cells"] == 0, "what is written is what would be"
+    base.edit("job.toml", ("EPSG:3857", "EPSG:0"))
+    assert "no coordinate system that PROJ knows" in base.run("run", "job.toml", code=3).stderr
+    base.edit("job.toml", ('crs = "EPSG:0"', ""), ('x = "x"\ny = "y"', 'geometry = "point"'))
+    assert "needs a database with PostGIS" in base.run("run", "job.toml", code=4).stderr
+
+
+@pytest.mark.parametrize("base", ["postgresql"], indirect=True)
+def test_a_geometry_column_gets_the_point_where_the_database_knows_the_type(base, postgis):
+    engine = sa.create_engine(postgis.replace("postgresql", "postgresql+psycopg", 1), poolclass=sa.pool.NullPool)
+    with engine.begin() as connection:
+        connection.execute(sa.text("CREATE EXTENSION IF NOT EXISTS postgis"))
+        connection.execute(sa.text("CREATE SCHEMA harbour"))
+        connection.execute(
+            sa.text("CREATE TABLE harbour.sites (id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT)")
+        )
+        for row in base.sql("SELECT id, street, town, postcode FROM sites"):
+            connection.execute(
+                sa.text("INSERT INTO harbour.sites VALUES (:a, :b, :c, :d)"), dict(zip("abcd", row, strict=True))
+            )
+    base.edit("job.toml", (base.url, postgis), ('"sites"', '"harbour.sites"'), ('"lat"', '"lat"\ngeometry = "point"'))
+    before = None
+    for sent in (10, 0):
+        summary = base.summary()
+        assert (summary["requests"]["sent"], summary["written"]["written"]) == (sent, 10)
+        with engine.begin() as connection:
+            query = (
+                "SELECT lat, lon, ST_Y(point), ST_X(point), ST_SRID(point), xmin::text FROM harbour.sites ORDER BY id"
+            )
+            rows = [tuple(row) for row in connection.execute(sa.text(query))]
+        assert all(row[:2] == row[2:4] and row[4] == 4326 for row in rows)
+        assert sent or rows == before, "what is there already is not written again"
+        before = rows
+    engine.dispose()
+
+
+CUT = {
+    "postgresql": "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND datname = current_database()",
+    "mariadb": "SELECT id FROM information_schema.processlist WHERE id <> connection_id() AND user = 'root'",
+}
+
+
+@pytest.mark.parametrize("base", CUT, indirect=True)
+def test_a_connection_lost_in_mid_read_or_mid_write_is_told_with_what_was_written(base):
+    def cut():
+        for (found,) in base.sql(CUT[base.engine_name]):
+            if base.engine_name == "mariadb":
+                base.sql(f"KILL {found}")
+
+    many = " UNION ALL ".join(["SELECT 1 AS n"] * 10)
+    base.sql(f"INSERT INTO sites (id, street) SELECT 10 + row_number() OVER (ORDER BY 1), 'x' FROM ({many}) a, ({many}) b, ({many}) c, ({many}) d, (SELECT 1 UNION SELECT 2) e")  # fmt: skip
+    table = DatabaseTable(Place(base.url, Named("sites")), ["street"], {"latitude": "lat"}, base.folder, create=False)
+    batches = table.batches()
+    next(batches)
+    cut()
+    with pytest.raises(BadSource, match=r"can't be read: .*Nothing was written"):
+        list(batches)
+    pages = 0
+
+    def answering(batch):
+        nonlocal pages
+        pages += 1
+        if pages == 2:
+            cut()
+        return [[1.0] * len(batch)]
+
+    kept = []
+    with pytest.raises(BadSource, match=r"can't be written any further: .*The rows before are written"):
+        table.rewrite(None, ["lat"], answering, lambda: kept.append(pages))
+    assert base.sql("SELECT count(*), max(id) FROM sites WHERE lat IS NOT NULL") == [(5000, 5000)]
+    assert kept == [1]

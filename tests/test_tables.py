@@ -358,7 +358,7 @@ def test_records_may_stand_in_a_block_or_a_table_which_grows_and_zeros_are_what_
 
 
 @pytest.mark.parametrize("kind", ["ods", "xls"])
-def test_workbooks_of_other_kinds_are_read_and_their_answers_go_into_a_text_file(example, tmp_path, kind):
+def test_workbooks_of_other_kinds_are_read_and_open_document_is_spliced_as_well(example, tmp_path, kind):
     soffice = shutil.which("soffice")
     if not soffice:
         pytest.skip("LibreOffice is not on this machine")
@@ -366,11 +366,25 @@ def test_workbooks_of_other_kinds_are_read_and_their_answers_go_into_a_text_file
     command = [soffice, "--headless", f"-env:UserInstallation=file://{tmp_path}/office", "--convert-to", kind]
     subprocess.run([*command, "cabinets.xlsx"], cwd=job.folder, check=True, capture_output=True, timeout=120)
     job.edit("job.toml", ('"cabinets.xlsx"', f'"cabinets.{kind}"'), ("placed.xlsx", f"placed.{kind}"))
-    assert "can be read but not written back" in job.run("run", "job.toml", code=4).stderr
-    assert job.service.requests == 0
+    if kind == "ods":
+        assert job.summary()["outcomes"]["placed"] > 200
+        before, after = members(job.path("cabinets.ods")), members(job.path("cabinets-placed.ods"))
+        assert list(before) == list(after)
+        assert [name for name in before if before[name] != after[name]] == ["content.xml"]
+        assert b"As painted on the wall" in after["content.xml"][0], "a note on a cell stays"
+        command[-1] = "xlsx"
+        subprocess.run([*command, "cabinets-placed.ods"], cwd=job.folder, check=True, capture_output=True, timeout=120)
+    else:
+        assert "can be read but not written back" in job.run("run", "job.toml", code=4).stderr
+        assert job.service.requests == 0
+    rows = job.rows() if kind == "ods" else None
     job.edit("job.toml", (f"placed.{kind}", "placed.csv"))
     assert job.summary()["outcomes"]["placed"] > 200
-    assert job.rows("cabinets-placed.csv")["C-001"]["Outcome"] == "placed"
+    told = job.rows("cabinets-placed.csv")
+    assert told["C-001"]["Outcome"] == "placed"
+    assert not rows or [(str(r["Latitude"]), r["Level"]) for r in rows.values()] == [
+        (r["Latitude"], r["Level"]) for r in told.values()
+    ], "LibreOffice reads what was written"
 
 
 @pytest.mark.parametrize(

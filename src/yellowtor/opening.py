@@ -23,7 +23,7 @@ WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 LINES = (".jsonl", ".ndjson")
 OTHERS = (".parquet", ".pq", ".geojson", ".json")
-NUMBERS = {"latitude", "longitude", "confidence"}  # parts of an answer that are numbers; the others are text
+NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers; the others are text
 
 
 def open_table(job: Job, folder: Path, *, whole: bool = False) -> tuple[Table, Path | None, Path | None]:

@@ -13,6 +13,7 @@ from yellowtor.addresses.address import PARTS, Composing
 from yellowtor.addresses.line import LineTemplate
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
+from yellowtor.answers.projection import Projection
 from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
@@ -217,6 +218,11 @@ class AnswerColumns(Settings):
     matched: Column | None = Field(None, description="The address that the service answered.")
     reasons: Column | None = Field(None, description="Why the confidence is what it is.")
     geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
+    x: Column | None = Field(None, description="Easting of the point in the coordinate system `write.crs`.")
+    y: Column | None = Field(None, description="Northing of the point in the coordinate system `write.crs`.")
+    geometry: Column | None = Field(
+        None, description="The point as the database's own type, where it has one: PostGIS (EWKB, SRID 4326)."
+    )
     service: Column | None = Field(None, description="Who answered.")
     asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
 
@@ -224,6 +230,8 @@ class AnswerColumns(Settings):
     def _pairs(self) -> "AnswerColumns":
         if (self.latitude is None) != (self.longitude is None):
             raise ValueError("latitude and longitude belong together")
+        if (self.x is None) != (self.y is None):
+            raise ValueError("x and y belong together")
         named = [column for _, column in self if column]
         if len(set(named)) < len(named):
             raise ValueError("two answers can't go into one column")
@@ -250,8 +258,24 @@ class Write(Settings):
     doubtful: bool = Field(
         False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
     )
-    create: bool = Field(False, description="Make the columns, and the table of answers, that a database lacks.")
+    create: bool | Literal["numeric"] = Field(
+        False,
+        description="Make the columns, and the table of answers, that a database lacks. Coordinates get the type "
+        '`double precision`, or with `"numeric"` the type `numeric(9, 6)`.',
+    )
+    crs: str | None = Field(
+        None,
+        description="Coordinate system of the columns `x` and `y`: an EPSG code, such as `EPSG:3857` "
+        "(`pip install 'yellowtor[crs]'`).",
+    )
     columns: AnswerColumns = AnswerColumns()
+
+    @field_validator("crs")
+    @classmethod
+    def _known(cls, crs: str | None) -> str | None:
+        if crs is not None:
+            Projection(crs)
+        return crs
 
     @model_validator(mode="after")
     def _one_target(self) -> "Write":
@@ -259,6 +283,8 @@ class Write(Settings):
             raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
         if not self.columns.mapped():
             raise ValueError("columns names none: say at least latitude and longitude")
+        if (self.crs is None) != (self.columns.x is None):
+            raise ValueError("crs and columns.x, columns.y belong together")
         return self
 
 
@@ -305,6 +331,8 @@ class Job(Settings):
             raise ValueError('write.table is in a database, and the records are in a file: say to = "…"')
         if self.records.file == STANDARD and write.in_place:
             raise ValueError('standard input can\'t be written into: say to = "-" or to = "…"')
+        if self.records.database is None and write.columns.geometry is not None:
+            raise ValueError("write.columns.geometry is a column of a database, and the records are in a file")
         if self.records.query is not None and write.in_place:
             raise ValueError('a query can\'t be written into: say table = "…" under [write]')
         return self

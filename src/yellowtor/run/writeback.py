@@ -5,6 +5,7 @@ columns that the job names are touched.
 """
 
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,6 +16,7 @@ from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import written
+from yellowtor.answers.projection import Point, Projection, ewkb
 from yellowtor.answers.work import Answer
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
@@ -67,6 +69,7 @@ class WriteBack:
         self._names = list(job.write.columns.mapped())
         self._texts = frozenset(self._names)
         self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
+        self._projection = Projection(job.write.crs) if job.write.crs else None
         self._position: int | None = None
         self.result = WriteResult()
 
@@ -170,13 +173,28 @@ class WriteBack:
         if "reasons" in self._names:
             by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
         sure = self._sure
+        points: list[Point | None] = [
+            (a.lat, a.lon) if a.outcome in sure and a.lat is not None and a.lon is not None else None for a in answers
+        ]
         if "geo" in self._names:
-            by_name["geo"] = [_geo(a) if a.outcome in sure else None for a in answers]
+            by_name["geo"] = [f"geo:{point[0]},{point[1]}" if point else None for point in points]
+        if "geometry" in self._names:
+            by_name["geometry"] = [ewkb(*point) if point else None for point in points]
+        if "x" in self._names:
+            by_name["x"], by_name["y"] = self._projected(points)
         if "latitude" in self._names:
-            points = [(a.lat, a.lon) if a.outcome in sure else self._unsure(a) for a in answers]
-            by_name["latitude"], by_name["longitude"] = map(list, zip(*points, strict=True))
+            cells = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
+            by_name["latitude"], by_name["longitude"] = map(list, zip(*cells, strict=True))
             self._note(answers)
         return [by_name[name] for name in self._names]
+
+    def _projected(self, points: Sequence[Point | None]) -> tuple[list[Any], list[Any]]:
+        """Eastings and northings; None where there is no point, or none in that coordinate system."""
+        assert self._projection is not None, "the job sees to it"
+        there = iter(self._projection.project([point for point in points if point]))
+        found = [next(there) if point else None for point in points]
+        cells = [pair if pair and all(map(math.isfinite, pair)) else (None, None) for pair in found]
+        return [x for x, _ in cells], [y for _, y in cells]
 
     def _unsure(self, answer: Answer) -> tuple[Any, Any]:
         """What goes into the coordinate columns of a record that has no point: nothing, or no change."""
@@ -196,11 +214,6 @@ class WriteBack:
                 if (text := written(lat, lon)) != before or (here and text != held)
             ]
         )
-
-
-def _geo(answer: Answer) -> str | None:
-    """The point as a URI (RFC 5870)."""
-    return f"geo:{answer.lat},{answer.lon}" if answer.lat is not None else None
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:

@@ -5,16 +5,17 @@ a transaction that looks at each row again: what was edited meanwhile is left al
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.exc import NoSuchTableError
+from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
 from yellowtor.tables.place import Named, Place, open_engine, told
-from yellowtor.tables.target import Target, column, columns_of
+from yellowtor.tables.target import Create, Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
 
@@ -31,7 +32,7 @@ class DatabaseTable:
     remarks: Sequence[str] = ()
 
     def __init__(
-        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: bool,
+        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create,
         whole: bool = False,
     ) -> None:  # fmt: skip
         self._place = place
@@ -62,8 +63,17 @@ class DatabaseTable:
         query = self._records(self.header).order_by(*order, *map(column, self.keys))
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
-            for page in streaming.execute(query).partitions(PAGE):
-                yield as_texts(page)
+            found = streaming.execute(query)
+            cursor: Any = found.cursor
+            try:
+                for page in found.partitions(PAGE):
+                    yield as_texts(page)
+            except DBAPIError:  # the connection is lost: have no driver try to read the rest, and complain
+                with suppress(Exception):
+                    cursor.close()
+                with suppress(Exception):
+                    cursor.connection = None
+                raise
 
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None

@@ -3,23 +3,28 @@
 The cells that change go in bulk into a temporary table, and from there into the target by one statement.
 """
 
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import sqlalchemy as sa
-from sqlalchemy.exc import DBAPIError, NoSuchTableError
+from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.place import Named
 
-NUMBERS = {"latitude", "longitude", "confidence"}  # parts of an answer that are numbers; the others are text
+NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers
+Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
+DEGREES = {"latitude", "longitude"}
 NEW = "yellowtor_new"  # the temporary table
 
 
 def columns_of(engine: sa.Engine, table: Named) -> dict[str, Any]:
     """The type of each column. Raises NoSuchTableError."""
-    found = sa.inspect(engine).get_columns(table.table, table.schema)
+    with warnings.catch_warnings():  # of a type that SQLAlchemy doesn't know, such as geometry: it is read as text
+        warnings.simplefilter("ignore", SAWarning)
+        found = sa.inspect(engine).get_columns(table.table, table.schema)
     return {str(column["name"]): column["type"] for column in found}
 
 
@@ -32,7 +37,7 @@ class Target:
     keys: Sequence[str]
     columns: Mapping[str, str]
     own: bool
-    create: bool
+    create: Create
 
     def __post_init__(self) -> None:
         try:
@@ -64,6 +69,11 @@ class Target:
                 f"{self.table} has no column {_list(self._missing)} for the answers. Say create = true under "
                 "[write] to have them made. Nothing was sent."
             )
+        if "geometry" in self.columns and not self._knows_geometry():
+            raise BadSource(
+                f"{self.table}: write.columns.geometry needs a database with PostGIS, and this has none. Nothing was "
+                "sent."
+            )
         for part, name in self.columns.items():
             if name in self._there and part not in NUMBERS and not _takes_text(self._there[name]):
                 raise BadSource(
@@ -74,6 +84,12 @@ class Target:
             with self.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
                 connection.execute(nothing)
                 trial.rollback()
+
+    def _knows_geometry(self) -> bool:
+        if self.engine.dialect.name != "postgresql":
+            return False
+        with self.engine.connect() as connection:
+            return bool(connection.execute(sa.text("SELECT to_regtype('geometry') IS NOT NULL")).scalar_one())
 
     def make(self, records: sa.Select[Any]) -> None:
         """Make what is missing; records selects the keys, whose types a table of results takes over."""
@@ -87,9 +103,18 @@ class Target:
                 connection.exec_driver_sql(f"CREATE UNIQUE INDEX {index} ON {name} ({keys})")
                 self.exists = True
             for column, part in self._missing.items():
-                kind = (sa.Double() if part in NUMBERS else sa.Text()).compile(self.engine.dialect)
+                kind = self._type_of(part)
                 connection.exec_driver_sql(f"ALTER TABLE {name} ADD COLUMN {quote.quote(column)} {kind}")
         self._missing = {}
+
+    def _type_of(self, part: str) -> str:
+        """The type that a column made for this part of the answer gets."""
+        if part == "geometry":
+            return "geometry(Point, 4326)"
+        kind: Any = sa.Double() if part in NUMBERS else sa.Text()
+        if part in DEGREES and self.create == "numeric":
+            kind = sa.Numeric(9, 6)
+        return str(kind.compile(self.engine.dialect))
 
     def open(self, connection: sa.Connection) -> None:
         """Have this connection make its temporary table."""
