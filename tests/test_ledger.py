@@ -5,6 +5,7 @@ import json
 import sqlite3
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -237,3 +238,46 @@ def test_the_forecast_is_exact(requests, left, per_day, today, days, seconds):
     made = forecast(requests, Pace(10), left, per_day)
     assert (made.today, made.days, made.seconds) == (today, days, pytest.approx(seconds))
     assert forecast(requests, Pace(None), left, per_day).seconds is None
+
+
+def layout(path):
+    with sqlite3.connect(path) as ledger:
+        names = [name for (name,) in ledger.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY 1")]
+        columns = {name: ledger.execute(f"PRAGMA table_info({name})").fetchall() for name in names}
+        indices = {name: sorted(i[1:4] for i in ledger.execute(f"PRAGMA index_list({name})")) for name in names}
+        return columns, indices, ledger.execute("PRAGMA user_version").fetchall()
+
+
+def test_an_older_ledger_is_brought_up_to_date_whole_and_nothing_is_asked_again(small):
+    known = real_addresses(4)
+    rows = [*known, ["R4", *known[0][1:]], ["R5", "", "Nowhere", ""], ["R6", *known[1][1:], "47.5", "-28.5"],
+            ["R7", "9 No Such Street", known[2][2], ""]]  # fmt: skip
+    job = small(rows)
+    old = job.path("ledger.sqlite")
+    with sqlite3.connect(old) as ledger:
+        text = (Path(__file__).parent / "data" / "ledger-1.sql").read_text(encoding="utf-8")
+        ledger.executescript(text.replace("{job}", str(job.path("job.toml").resolve())))
+        ledger.execute("PRAGMA user_version = 1")
+    kept = old.read_bytes()
+    for _ in range(2):
+        summary = job.summary()
+        assert summary["scan"] == {"records": 8, "new": 0, "changed": 0, "vanished": 0}
+        assert summary["requests"]["sent"] == 0
+        assert {k: n for k, n in summary["outcomes"].items() if n} == {
+            "placed": 5, "kept": 1, "doubtful": 1, "incomplete": 1,
+        }  # fmt: skip
+    job.edit("job.toml", ("ledger.sqlite", "new.sqlite"))
+    job.run("run", "job.toml", "--dry-run")
+    old_layout, new_layout = layout(old), layout(job.path("new.sqlite"))
+    assert old_layout[0].pop("alembic_version")
+    old_layout[1].pop("alembic_version")
+    assert old_layout == new_layout
+    broken = job.path("broken.sqlite")
+    broken.write_bytes(kept)
+    with sqlite3.connect(broken) as ledger:  # what can't be brought up to date stays as it is
+        ledger.execute("CREATE TABLE record (x)")
+    job.edit("job.toml", ("new.sqlite", "broken.sqlite"))
+    assert "table record already exists" in job.run("run", "job.toml", code=8).stderr
+    with sqlite3.connect(broken) as ledger:
+        assert ledger.execute("PRAGMA user_version").fetchall() == [(1,)]
+        assert len(ledger.execute("SELECT * FROM last_order").fetchall()) == 8

@@ -9,10 +9,11 @@ from yellowtor.answers.kinds import Kind
 class Known(NamedTuple):
     """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
 
-    `held` are the source's own coordinates as they would be written, or None; `written` are ours as they were
-    written last, `answered` ours as they were judged last.
+    `place` is its place in the source, from 1. `held` are the source's own coordinates as they would be written, or
+    None; `written` are ours as they were written last, `answered` ours as they were judged last.
     """
 
+    place: int
     key: str
     raw_hash: str
     held: str | None
@@ -28,14 +29,15 @@ class Known(NamedTuple):
 
 
 class Work(NamedTuple):
-    """What a record has become after composing: `state` is kept, incomplete or ask."""
+    """What a record has become after composing: `state` is kept, incomplete or ask; address and reasons are JSON."""
 
+    place: int
     key: str
     raw_hash: str
     held: str | None
     held_hash: str
     state: str
-    reason: str
+    reasons: str
     address: str
     address_key: str
     question_key: str | None
@@ -50,9 +52,9 @@ class Question(NamedTuple):
 
 
 class Unjudged(NamedTuple):
-    """A question whose reply has not been judged by today's thresholds for every record that asks it."""
+    """A question whose reply has not been judged by today's thresholds. `question` is the ledger's number of it."""
 
-    question_key: str
+    question: int
     address: str
     reply_id: int
     kind: Kind
@@ -63,9 +65,10 @@ class Unjudged(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """The judgement of a question, as the ledger keeps it for each of its records."""
+    """The judgement of a question, as the ledger keeps it. parts (of the matched address) and reasons are JSON."""
 
-    question_key: str
+    question: int
+    reply_id: int | None
     outcome: str
     lat: float | None
     lon: float | None
@@ -73,13 +76,14 @@ class Judged(NamedTuple):
     basis: str
     level: str
     matched: str
+    parts: str
     reasons: str
-    reply_id: int | None
 
 
 class Answer(NamedTuple):
-    """How one record stands now: what is written back and drawn."""
+    """How one record stands now: what is written back and drawn. `id` is the ledger's number of the record."""
 
+    id: int
     key: str
     raw_hash: str
     held: str | None
@@ -92,9 +96,11 @@ class Answer(NamedTuple):
     basis: str
     level: str
     matched: str
+    parts: str
     reasons: str
     service: str | None
     asked_at: str | None  # ISO 8601, UTC
+    pin: int | None  # the ledger's number of the position that a person has decided
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,3 +124,17 @@ class AlreadyKnown:
 
 
 Reservation = Reserved | Spent | AlreadyKnown
+
+
+class Pin(NamedTuple):
+    """A position that a person has decided, in degrees: who did, why, when (ISO 8601, UTC)."""
+
+    lat: float
+    lon: float
+    who: str
+    why: str
+    pinned_at: str
+
+    @property
+    def said(self) -> str:
+        return f"pinned by {self.who} on {self.pinned_at[:10]}: {self.why}"

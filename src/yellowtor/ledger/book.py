@@ -8,13 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from filelock import FileLock, Timeout
-from sqlalchemy import and_, func, insert, select, update
+from sqlalchemy import and_, insert, select, update
 
 from yellowtor.errors import Busy
 from yellowtor.ledger.judging import JudgeBook
 from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
 from yellowtor.ledger.scanning import ScanBook
-from yellowtor.ledger.schema import job, request, run, work
+from yellowtor.ledger.schema import address, job, question, request, run
 from yellowtor.ledger.store import Store
 
 if TYPE_CHECKING:
@@ -86,9 +86,9 @@ def _begin(store: Store, job_id: int, now: str) -> tuple[int, list[str]]:
     with store.transaction() as connection:
         earlier = select(run.c.id).where(run.c.job_id == job_id)
         cut = and_(request.c.state == "reserved", request.c.run_id.in_(earlier))
-        whose = and_(work.c.job_id == job_id, work.c.question_key == request.c.question_key)
-        about = select(func.min(work.c.address)).select_from(request.join(work, whose)).where(cut)
-        abandoned = connection.execute(about.group_by(request.c.id)).scalars().all()
+        whose = request.join(question, question.c.key == request.c.question_key)
+        about = select(address.c.parts).select_from(whose.join(address, address.c.id == question.c.address_id))
+        abandoned = connection.execute(about.where(cut).order_by(request.c.id)).scalars().all()
         connection.execute(update(request).where(cut).values(state="abandoned", settled_at=now))
         new = connection.execute(insert(run).values(job_id=job_id, started_at=now))
         assert new.inserted_primary_key is not None

@@ -1,20 +1,25 @@
 """What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
 
+import json
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from typing import Any
 
-from sqlalchemy import Select, and_, bindparam, func, null, select, update
+from sqlalchemy import Select, and_, bindparam, case, func, null, select, text, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Answer, Judged, Unjudged
-from yellowtor.ledger.schema import candidates, job, new_written, reply, scanned, work
+from yellowtor.answers.work import Answer, Judged, Pin, Unjudged
+from yellowtor.ledger.scanning import count_states
+from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.store import Store
 
 PAGE = 500
-TEXTS = {"address", "basis", "level", "matched", "reasons"}
+TEXTS = {"basis", "level", "matched", "parts", "reasons"}
+KEYS = text("SELECT value FROM json_each(:keys)")  # many values as one
+JUDGED = ("job_id", "judged_by", "question_id", *Judged._fields[1:])
+PUT_JUDGED = f"INSERT OR REPLACE INTO answer ({', '.join(JUDGED)}) VALUES ({', '.join('?' * len(JUDGED))})"  # noqa: S608
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
@@ -23,37 +28,38 @@ class JudgeBook:
 
     def __init__(self, store: Store, job_id: int) -> None:
         self._store, self._job = store, job_id
+        self._known_pins: dict[int, Pin] | None = None
 
     def unjudged(self, judgement_key: str, reading_key: str) -> Iterator[list[Unjudged]]:
-        """Pages of the questions whose reply has not been judged so for every record, in order of their keys."""
-        last = ""
+        """Pages of the questions whose reply has not been judged so, in the order in which they were first met."""
+        last = 0
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading_key)
+        mine = select(work.c.question_id).distinct().where(
+            work.c.job_id == self._job, work.c.question_id > bindparam("last")
+        ).subquery()  # fmt: skip
+        judged = and_(answer.c.job_id == self._job, answer.c.question_id == question.c.id)
         query = select(
-            work.c.question_key, func.min(work.c.address), reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
+            question.c.id, address.c.parts, reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
             candidates.c.found, reply.c.body,
         ).select_from(
-            work.join(reply, reply.c.question_key == work.c.question_key).outerjoin(candidates, found)
+            mine.join(question, question.c.id == mine.c.question_id)
+            .join(address, address.c.id == question.c.address_id)
+            .join(reply, reply.c.question_key == question.c.key)
+            .outerjoin(answer, judged).outerjoin(candidates, found)
         ).where(
-            work.c.job_id == self._job, work.c.state == "ask", work.c.question_key > bindparam("last"),
-            work.c.judged_by.is_distinct_from(judgement_key) | work.c.reply_id.is_distinct_from(reply.c.id),
-        ).group_by(work.c.question_key).order_by(work.c.question_key).limit(PAGE)  # fmt: skip
+            answer.c.judged_by.is_distinct_from(judgement_key) | answer.c.reply_id.is_distinct_from(reply.c.id)
+        ).order_by(mine.c.question_id).limit(PAGE)  # fmt: skip
         while rows := self._store.connection.execute(query, {"last": last}).all():
             last = rows[-1][0]
             yield [
-                Unjudged(key, address, reply_id, Kind(kind), status, message, known, zlib.decompress(body))
-                for key, address, reply_id, kind, status, message, known, body in rows
+                Unjudged(number, parts, reply_id, Kind(kind), status, message, known, zlib.decompress(body))
+                for number, parts, reply_id, kind, status, message, known, body in rows
             ]
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
         """Keep judgements, and the candidates (reply id, reading key, JSON) that they were made from."""
-        set_: dict[str, Any] = {name: bindparam(f"new_{name}") for name in Judged._fields[1:]}
-        statement = update(work).where(work.c.job_id == self._job, work.c.question_key == bindparam("this"))
-        values = [
-            {"this": key, **{f"new_{name}": value for name, value in zip(Judged._fields[1:], rest, strict=True)}}
-            for key, *rest in rows
-        ]
         with self._store.transaction() as connection:
-            connection.execute(statement.values(judged_by=judgement_key, **set_), values)
+            connection.exec_driver_sql(PUT_JUDGED, [(self._job, judgement_key, *row) for row in rows])
             if found:
                 rows_found = [dict(zip(("reply_id", "reading_key", "found"), f, strict=True)) for f in found]
                 connection.execute(upsert(candidates).on_conflict_do_nothing(), rows_found)
@@ -75,47 +81,89 @@ class JudgeBook:
 
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
         """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
-        query = _standing(wanted).where(work.c.job_id == self._job, work.c.key.in_(keys))
-        return {row[0]: Answer._make(row) for row in self._store.connection.execute(query)}
+        query = self._standing(wanted).where(work.c.job_id == self._job, work.c.key.in_(KEYS))
+        return {found.key: found for found in self._answers(query, {"keys": json.dumps(keys)})}
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]:
         """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
-        here = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
-        query = _standing(wanted).select_from(scanned.outerjoin(work, here))  # outer: `scanned` leads
-        query = query.where(scanned.c.n > first, scanned.c.n <= first + count).order_by(scanned.c.n)
-        cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
-        return list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
+        query = self._standing(wanted).where(
+            work.c.job_id == self._job, work.c.place > first, work.c.place <= first + count
+        )
+        return self._answers(query.order_by(work.c.place))
 
-    def note_written(self, rows: Sequence[tuple[str, str]]) -> None:
+    def _answers(self, query: Select[Any], values: Mapping[str, str] | None = None) -> list[Answer]:
+        cursor = self._store.connection.execute(query, values).cursor  # the driver's own rows: nothing in them
+        found = list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
+        if any(item.pin is not None or item.outcome == "kept" for item in found):
+            return [self._settled(item) for item in found]
+        return found
+
+    def _settled(self, item: Answer) -> Answer:
+        """A record that is pinned, or keeps the point that it has: where that is."""
+        if item.pin is not None:
+            pinned = self._pins()[item.pin]
+            return item._replace(
+                outcome="placed", lat=pinned.lat, lon=pinned.lon, confidence=1.0, basis="pinned", level="", matched="",
+                parts="{}", reasons=json.dumps([pinned.said], ensure_ascii=False),
+            )  # fmt: skip
+        if item.outcome == "kept" and item.held:
+            lat, lon = map(float, item.held.split(","))
+            return item._replace(lat=lat, lon=lon)
+        return item
+
+    def _pins(self) -> dict[int, Pin]:
+        if self._known_pins is None:
+            query = select(pin.c.id, *(pin.c[name] for name in Pin._fields))
+            self._known_pins = {row[0]: Pin._make(row[1:]) for row in self._store.connection.execute(query)}
+        return self._known_pins
+
+    def note_written(self, rows: Sequence[tuple[int, str]]) -> None:
         """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
         if rows:
             with self._store.transaction() as connection:
-                connection.exec_driver_sql("INSERT INTO new_written (key, coordinates) VALUES (?, ?)", list(rows))
+                connection.exec_driver_sql("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", list(rows))
 
     def keep_written(self, *, in_place: bool) -> None:
         """The target is in its place: remember what was noted; in place, the source holds it now."""
         new = new_written.c.coordinates
-        statement = update(work).where(work.c.job_id == self._job, work.c.key == new_written.c.key)
+        statement = update(work).where(work.c.id == new_written.c.work_id)
         with self._store.transaction() as connection:
             connection.execute(statement.values({"written": new, "held": new} if in_place else {"written": new}))
             connection.execute(new_written.delete())
 
     def outcomes(self) -> dict[str, int]:
         """How many records of the scan ended in each outcome."""
-        outcome = func.coalesce(work.c.outcome, "waiting")
-        query = select(outcome, func.count()).where(work.c.job_id == self._job, work.c.state != "vanished")
-        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(outcome))}
+        counts = count_states(self._store, self._job)
+        del counts["ask"]
+        counts["placed"] += counts.pop("pinned", 0)
+        asked = select(work.c.question_id, func.count().label("records")).where(
+            work.c.job_id == self._job, work.c.question_id.is_not(None), work.c.pin_id.is_(None)
+        ).group_by(work.c.question_id).subquery()  # fmt: skip
+        judged = and_(answer.c.job_id == self._job, answer.c.question_id == asked.c.question_id)
+        outcome = func.coalesce(answer.c.outcome, "waiting")
+        by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
+        for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
+            counts[name] += count
+        return dict(counts)
 
-
-def _standing(wanted: AbstractSet[str]) -> Select[Any]:
-    """How records stand: an Answer's fields, the long texts only where they are wanted."""
-    columns: list[Any] = [work.c.get(name) for name in Answer._fields]
-    for at, name in enumerate(Answer._fields):
-        if name in OF_REPLY:
-            value = select(OF_REPLY[name]).where(reply.c.id == work.c.reply_id).scalar_subquery()
-            columns[at] = value if name in wanted else null()
-        elif name == "outcome":
-            columns[at] = func.coalesce(work.c.outcome, "waiting")
-        elif name in TEXTS and name not in wanted:
-            columns[at] = null()
-    return select(*columns)
+    def _standing(self, wanted: AbstractSet[str]) -> Select[Any]:
+        """How records stand: an Answer's fields, the long texts only where they are wanted."""
+        special: dict[str, Any] = {
+            "address": address.c.parts if "address" in wanted else null(),
+            "outcome": case((work.c.state == "ask", func.coalesce(answer.c.outcome, "waiting")), else_=work.c.state),
+            "reasons": func.coalesce(answer.c.reasons, work.c.reasons),
+            "pin": work.c.pin_id,
+        }
+        columns = []
+        for name in Answer._fields:
+            value = special[name] if name in special else work.c.get(name)
+            if name in OF_REPLY:
+                value = select(OF_REPLY[name]).where(reply.c.id == answer.c.reply_id).scalar_subquery()
+            elif value is None:
+                value = answer.c[name]
+            columns.append(null() if name in TEXTS | OF_REPLY.keys() and name not in wanted else value)
+        judged = and_(answer.c.job_id == self._job, answer.c.question_id == work.c.question_id)
+        source = work.outerjoin(answer, judged)
+        return select(*columns).select_from(
+            source.join(address, address.c.id == work.c.address_id) if "address" in wanted else source
+        )

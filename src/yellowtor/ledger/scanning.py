@@ -3,22 +3,36 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import Any
 
 from sqlalchemy import and_, func, insert, literal, or_, select, update
-from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.position import written
 from yellowtor.answers.work import Known, Question, Work
-from yellowtor.ledger.schema import job, last_order, last_scan, open_question, reply, scanned, work
+from yellowtor.ledger.schema import address, answer, job, last_scan, open_question, question, reply, scanned, work
 from yellowtor.ledger.store import Store
 
 PAGE = 1_000
 FINAL = [kind.value for kind in Kind if kind.is_answer]
-RESET = ("outcome", "lat", "lon", "confidence", "level", "matched", "reasons", "reply_id", "judged_by")
+# Of the records from a place on: their places; and of those that are asked about, whose address is as it was and whose
+# coordinates are gone, or ours again, what the source holds now.
+ONLY_HELD = """work.state = 'ask' AND work.raw_hash = s.raw_hash AND work.held IS NOT s.held
+    AND (s.held IS NULL OR s.held = work.written)"""
+TAKE = f"""UPDATE work SET place = s.place,
+    held = CASE WHEN {ONLY_HELD} THEN s.held ELSE work.held END,
+    held_hash = CASE WHEN {ONLY_HELD} THEN s.raw_hash ELSE work.held_hash END
+    FROM scanned s WHERE s.place >= ? AND work.job_id = ? AND work.key = +s.key
+    AND (work.place IS NOT s.place OR ({ONLY_HELD}))"""  # noqa: S608 - our own words; +: go by the records' index
+PUT_QUESTION = "INSERT OR IGNORE INTO question (key, address_id) SELECT ?, id FROM address WHERE key = ?"
+PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id, question_id)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?), (SELECT id FROM question WHERE key = ?))
+    ON CONFLICT (job_id, key) DO UPDATE SET place = excluded.place, raw_hash = excluded.raw_hash,
+    held = excluded.held, held_hash = excluded.held_hash, state = excluded.state, reasons = excluded.reasons,
+    address_id = excluded.address_id, question_id = excluded.question_id, pin_id = NULL"""
 
 
 class ScanBook:
@@ -40,22 +54,17 @@ class ScanBook:
     def recall(self, source: str) -> bool:
         """Take the last scan for this one, if it was of the same source; else forget it, for the work will change."""
         mine = last_scan.c.job_id == self._job
-        order = select(last_order.c.n, last_order.c.key, literal("")).where(last_order.c.job_id == self._job)
         with self._store.transaction() as connection:
             if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
                 connection.execute(last_scan.delete().where(mine))
-                connection.execute(last_order.delete().where(last_order.c.job_id == self._job))
                 return False
-            columns = ["n", "key", "raw_hash"]
-            self._count = connection.execute(insert(scanned).from_select(columns, order.order_by("n"))).rowcount
+            here = select(func.count()).where(work.c.job_id == self._job, work.c.place.is_not(None))
+            self._count = connection.execute(here).scalar_one()
         return True
 
     def keep(self, source: str) -> None:
         """Keep this scan, whole as it is, for the next run over the same source."""
-        columns = ["job_id", "n", "key"]
-        order = select(literal(self._job), scanned.c.n, scanned.c.key).order_by(scanned.c.n)
         with self._store.transaction() as connection:
-            connection.execute(insert(last_order).from_select(columns, order))
             connection.execute(insert(last_scan).values(job_id=self._job, source=source))
 
     def note(
@@ -71,6 +80,7 @@ class ScanBook:
         try:
             with self._store.transaction() as connection:
                 connection.exec_driver_sql("INSERT INTO scanned (key, raw_hash, held) VALUES (?, ?, ?)", batch)
+                connection.exec_driver_sql(TAKE, (first, self._job))
         except IntegrityError:
             return [], self._twice(batch)
         self._count += len(batch)
@@ -87,10 +97,13 @@ class ScanBook:
 
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
+        judged = and_(answer.c.job_id == self._job, answer.c.question_id == work.c.question_id)
         query = select(
-            scanned.c.key, scanned.c.raw_hash, scanned.c.held,
-            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written, work.c.state, work.c.lat, work.c.lon,
-        ).select_from(scanned.outerjoin(work, same)).where(scanned.c.n >= first)  # fmt: skip
+            scanned.c.place, scanned.c.key, scanned.c.raw_hash, scanned.c.held,
+            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written, answer.c.lat, answer.c.lon,
+        ).select_from(
+            scanned.outerjoin(work, same).outerjoin(answer, judged)
+        ).where(scanned.c.place >= first).order_by(scanned.c.place)  # fmt: skip
         if not all_of_them:
             query = query.where(
                 or_(
@@ -101,34 +114,20 @@ class ScanBook:
                 )
             )
         rows: Sequence[Any] = self._store.connection.execute(query).all()
-        if not all_of_them and (taken := [row for row in rows if _only_held(row)]):
-            self._take_held([(held, raw_hash, self._job, key) for key, raw_hash, held, *_ in taken])
-            rows = [row for row in rows if not _only_held(row)]
-        return [Known._make([*row[:7], _ours(*row[7:])]) for row in rows]
-
-    def _take_held(self, rows: Sequence[tuple[str | None, str, int, str]]) -> None:
-        """Take what the source holds now of records whose coordinates are gone, or ours again."""
-        statement = "UPDATE work SET held = ?, held_hash = ? WHERE job_id = ? AND key = ?"
-        with self._store.transaction() as connection:
-            connection.exec_driver_sql(statement, list(rows))
+        return [Known._make([*row[:8], _ours(*row[8:])]) for row in rows]
 
     def put_work(self, rows: Sequence[Work]) -> None:
-        """Keep what new and changed records have become; what was judged of them before is dropped."""
+        """Keep what new and changed records have become."""
         if not rows:
             return
-        statement = upsert(work)
-        fresh = {name: statement.excluded[name] for name in (*Work._fields[1:3], *Work._fields[3:5], *RESET)}
-        fresh |= {name: statement.excluded[name] for name in ("address", "address_key", "question_key")}
-        statement = statement.on_conflict_do_update(index_elements=["job_id", "key"], set_=fresh)
+        addresses = [(item.address_key, item.address) for item in rows]
+        questions = [(item.question_key, item.address_key) for item in rows if item.question_key]
         with self._store.transaction() as connection:
-            connection.execute(statement, [self._row(item) for item in rows])
+            connection.exec_driver_sql("INSERT OR IGNORE INTO address (key, parts) VALUES (?, ?)", addresses)
+            if questions:
+                connection.exec_driver_sql(PUT_QUESTION, questions)
+            connection.exec_driver_sql(PUT_WORK, [(self._job, *item[:7], *item[8:]) for item in rows])
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
-
-    def _row(self, item: Work) -> dict[str, object]:
-        lat, lon = (float(x) for x in item.held.split(",")) if item.state == "kept" and item.held else (None, None)
-        row = dict.fromkeys(RESET) | item._asdict() | {"job_id": self._job, "level": "", "matched": ""}
-        row["reasons"] = row.pop("reason")
-        return row | {"outcome": None if item.state == "ask" else item.state, "lat": lat, "lon": lon}
 
     def close(self) -> int:
         """Mark the records that are no longer in the source; how many vanished with this scan."""
@@ -136,36 +135,35 @@ class ScanBook:
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
                 return 0  # whatever was scanned is there, so nothing else is
-            gone = ~select(scanned.c.n).where(scanned.c.key == work.c.key).exists()
-            return connection.execute(
-                update(work).where(here, gone).values(state="vanished", question_key=None)
-            ).rowcount
+            gone = ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
+            left = {"state": "vanished", "question_id": None, "place": None, "pin_id": None}
+            return connection.execute(update(work).where(here, gone).values(left)).rowcount
 
     def count(self) -> int:
         return self._count
 
     def states(self) -> dict[str, int]:
-        """How many scanned records are to be kept, incomplete, asked."""
-        query = select(work.c.state, func.count()).where(work.c.job_id == self._job, work.c.state != "vanished")
-        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(work.c.state))}
+        """How many scanned records are pinned, to be kept, incomplete, asked."""
+        return count_states(self._store, self._job)
 
     def open_questions(self, *, again_failed: bool) -> tuple[int, int]:
         """Collect the open questions in the job's order; how many are open, how many are answered.
 
-        First which keys are open, from indexes alone; then, for those only, who asks and in which order.
+        First which are open, from indexes alone; then, for those only, who asks and in which order.
         """
-        mine = select(work.c.question_key).distinct().where(
-            work.c.job_id == self._job, work.c.question_key.is_not(None)
-        ).subquery()  # fmt: skip
+        asks = and_(work.c.job_id == self._job, work.c.question_id.is_not(None), work.c.pin_id.is_(None))
+        mine = select(work.c.question_id).distinct().where(asks).subquery()
         answered = reply.c.kind.in_(FINAL) if again_failed else reply.c.id.is_not(None)
-        keys = select(mine.c.question_key).select_from(
-            mine.outerjoin(reply, reply.c.question_key == mine.c.question_key)
+        opened = select(question.c.id).select_from(
+            mine.join(question, question.c.id == mine.c.question_id).outerjoin(
+                reply, reply.c.question_key == question.c.key
+            )
         ).where(func.coalesce(answered, literal(0)) == 0)  # fmt: skip
-        who = select(
-            func.min(scanned.c.n), work.c.question_key, func.min(work.c.address), func.count()
-        ).select_from(work.join(scanned, scanned.c.key == work.c.key)).where(
-            work.c.job_id == self._job, work.c.question_key.in_(keys)
-        ).group_by(work.c.question_key)  # fmt: skip
+        who = select(func.min(work.c.place), question.c.key, address.c.parts, func.count()).select_from(
+            work.join(question, question.c.id == work.c.question_id).join(
+                address, address.c.id == question.c.address_id
+            )
+        ).where(asks, work.c.question_id.in_(opened)).group_by(question.c.id)  # fmt: skip
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
             connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
@@ -185,12 +183,17 @@ class ScanBook:
             yield from (Question(*row[1:]) for row in page)
 
 
-def _only_held(row: Any) -> bool:
-    """Whether nothing of a record that is asked about has changed but that its coordinates are gone, or ours again."""
-    _, raw_hash, held, known_hash, _, _, before, state, *_ = row
-    return state == "ask" and raw_hash == known_hash and (held is None or held == before)
+def count_states(store: Store, job_id: int) -> Counter[str]:
+    """How many records of a job are pinned, to be kept, incomplete, asked: from indexes alone."""
+    query = select(work.c.state, func.count()).where(work.c.job_id == job_id, work.c.state != "vanished")
+    counts = Counter({row[0]: row[1] for row in store.connection.execute(query.group_by(work.c.state))})
+    pinned = select(work.c.state).where(work.c.job_id == job_id, work.c.pin_id.is_not(None))
+    for (state,) in store.connection.execute(pinned):
+        counts[state] -= 1
+        counts["pinned"] += 1
+    return +counts
 
 
-def _ours(state: str | None, lat: float | None, lon: float | None) -> str | None:
+def _ours(lat: float | None, lon: float | None) -> str | None:
     """The coordinates that the services answered for a record, as they would be written."""
-    return written(lat, lon) if state == "ask" and lat is not None and lon is not None else None
+    return written(lat, lon) if lat is not None and lon is not None else None

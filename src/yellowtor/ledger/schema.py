@@ -1,7 +1,7 @@
 """The ledger's tables, in SQLAlchemy Core.
 
-Instants are ISO 8601 texts in UTC. Money will be integer millionths. The version stands in the database;
-a ledger of another version is not touched.
+Instants are ISO 8601 texts in UTC. Money will be integer millionths. The version stands in the database: an older
+ledger is brought up to date by migrations/, a newer one is not touched.
 """
 
 from sqlalchemy import (
@@ -16,7 +16,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 1
+VERSION = 2
 metadata = MetaData()
 
 job = Table(
@@ -87,50 +87,89 @@ candidates = Table(
     Column("found", Text, nullable=False),  # JSON
 )  # fmt: skip
 
+# An address as it was first met; equal ones have one key.
+address = Table(
+    "address", metadata,
+    Column("id", Integer, primary_key=True),
+    Column("key", Text, nullable=False, unique=True),
+    Column("parts", Text, nullable=False),  # JSON
+)  # fmt: skip
+
+question = Table(
+    "question", metadata,
+    Column("id", Integer, primary_key=True),
+    Column("key", Text, nullable=False, unique=True),
+    Column("address_id", ForeignKey("address.id"), nullable=False),
+)  # fmt: skip
+
+# A position that a person has decided: for one record (job and key) or for every record of an address.
+pin = Table(
+    "pin", metadata,
+    Column("id", Integer, primary_key=True),
+    Column("job_id", ForeignKey("job.id")),
+    Column("key", Text),
+    Column("address_key", Text, unique=True),
+    Column("lat", Float, nullable=False),
+    Column("lon", Float, nullable=False),
+    Column("who", Text, nullable=False),
+    Column("why", Text, nullable=False),
+    Column("pinned_at", Text, nullable=False),
+)  # fmt: skip
+Index("pin_record", pin.c.job_id, pin.c.key, unique=True)
+
+# A record: narrow, and in the order in which it was first met, for most runs look at every one of them.
 work = Table(
     "work", metadata,
-    Column("job_id", Integer, primary_key=True),
-    Column("key", Text, primary_key=True),
+    Column("id", Integer, primary_key=True),
+    Column("job_id", Integer, nullable=False),
+    Column("key", Text, nullable=False),
+    Column("place", Integer),  # from 1, in the last scan; null: vanished
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),  # the source's own coordinates, as they would be written
     Column("held_hash", Text, nullable=False),  # the address that was there when `held` was first seen
+    Column("written", Text),  # the coordinates that we wrote last
     Column("state", Text, nullable=False),  # kept, incomplete, ask, vanished
-    Column("address", Text, nullable=False),  # JSON
-    Column("address_key", Text, nullable=False),
-    Column("question_key", Text),  # there when, and only when, the state is ask
-    Column("outcome", Text),  # null: waiting
+    Column("reasons", Text, nullable=False),  # JSON; of a record that is not asked about
+    Column("address_id", Integer, nullable=False),
+    Column("question_id", Integer),  # there when, and only when, the state is ask
+    Column("pin_id", Integer),
+)  # fmt: skip
+Index("work_key", work.c.job_id, work.c.key, unique=True)
+Index("work_place", work.c.job_id, work.c.place)
+Index("work_question", work.c.job_id, work.c.question_id, work.c.pin_id)
+Index("work_state", work.c.job_id, work.c.state)
+Index("work_pin", work.c.job_id, sqlite_where=work.c.pin_id.is_not(None))
+
+# The judgement of a question, by one job's thresholds: that of each record that asks it.
+answer = Table(
+    "answer", metadata,
+    Column("job_id", Integer, primary_key=True),
+    Column("question_id", Integer, primary_key=True),
+    Column("reply_id", Integer),
+    Column("judged_by", Text),
+    Column("outcome", Text, nullable=False),
     Column("lat", Float),
     Column("lon", Float),
     Column("confidence", Float),
-    Column("basis", Text, nullable=False, default=""),
-    Column("level", Text, nullable=False, default=""),
-    Column("matched", Text, nullable=False, default=""),
-    Column("reasons", Text, nullable=False, default="[]"),  # JSON
-    Column("reply_id", Integer),
-    Column("judged_by", Text),
-    Column("written", Text),  # the coordinates that we wrote last
+    Column("basis", Text, nullable=False),
+    Column("level", Text, nullable=False),
+    Column("matched", Text, nullable=False),
+    Column("parts", Text, nullable=False),  # JSON: of the matched address
+    Column("reasons", Text, nullable=False),  # JSON
     sqlite_with_rowid=False,
 )  # fmt: skip
-Index("work_question", work.c.job_id, work.c.question_key)
 
-# What the source held at the end of the last scan, in its order: valid while the source is the same.
+# The source at the end of the last scan: valid while it is the same.
 last_scan = Table(
     "last_scan", metadata,
     Column("job_id", Integer, primary_key=True),
     Column("source", Text, nullable=False),
 )  # fmt: skip
-last_order = Table(
-    "last_order", metadata,
-    Column("job_id", Integer, primary_key=True),
-    Column("n", Integer, primary_key=True),
-    Column("key", Text, nullable=False),
-    sqlite_with_rowid=False,
-)  # fmt: skip
 
 # What the source held in this run, in its order; lives as long as the connection.
 scanned = Table(
     "scanned", metadata,
-    Column("n", Integer, primary_key=True),
+    Column("place", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),
@@ -150,9 +189,9 @@ open_question = Table(
 # The coordinates that are new in the target; likewise, until the target has taken its place.
 new_written = Table(
     "new_written", metadata,
-    Column("key", Text, primary_key=True),
+    Column("work_id", Integer, primary_key=True),
     Column("coordinates", Text, nullable=False),
-    prefixes=["TEMPORARY"], sqlite_with_rowid=False,
+    prefixes=["TEMPORARY"],
 )  # fmt: skip
 
 FLEETING = [scanned, open_question, new_written]

@@ -51,12 +51,17 @@ class Store:
             self.connection.exec_driver_sql(f"PRAGMA {pragma}")
         with self.transaction():
             version = self.connection.exec_driver_sql("PRAGMA user_version").scalar_one()
-            if version not in (0, VERSION):
+            if version > VERSION:
                 raise LedgerTrouble(
-                    f"The ledger {self.path} has version {version}; this Yellowtor knows version {VERSION}. "
+                    f"The ledger {self.path} has version {version}; this Yellowtor knows those up to {VERSION}. "
                     "Use the Yellowtor that wrote it, or name another ledger in the job. It was not touched."
                 )
-            metadata.create_all(self.connection, tables=KEPT_TABLES)
+            if 0 < version < VERSION:
+                from yellowtor.ledger.migrations import upgrade
+
+                upgrade(self.connection, version)
+            else:
+                metadata.create_all(self.connection, tables=KEPT_TABLES)
             self.connection.exec_driver_sql(f"PRAGMA user_version={VERSION}")
         metadata.create_all(self.connection, tables=FLEETING, checkfirst=False)
 

@@ -58,7 +58,8 @@ def _kept(item: Unjudged, judgement: Judgement) -> Judged:
     candidate, confidence = judgement.candidate, judgement.confidence
     position = candidate.position if candidate else None
     return Judged(
-        question_key=item.question_key,
+        question=item.question,
+        reply_id=item.reply_id,
         outcome=judgement.outcome.value,
         lat=round(position.lat, WRITTEN_DECIMALS) if position else None,
         lon=round(position.lon, WRITTEN_DECIMALS) if position else None,
@@ -66,8 +67,8 @@ def _kept(item: Unjudged, judgement: Judgement) -> Judged:
         basis=confidence.basis if confidence else "",
         level=str(candidate.level or "") if candidate else "",
         matched=matched(candidate) if candidate else "",
+        parts=json.dumps(dict(candidate.parts), ensure_ascii=False) if candidate else "{}",
         reasons=json.dumps(judgement.reasons, ensure_ascii=False),
-        reply_id=item.reply_id,
     )
 
 

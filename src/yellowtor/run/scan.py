@@ -183,7 +183,8 @@ def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: boo
     else:
         state, reasons = "ask", []
     question = asking.question_key(address_key) if state == "ask" else None
-    return Work(item.key, item.raw_hash, item.held, held_hash, state, json.dumps(reasons), text, address_key, question)
+    why = json.dumps(reasons)
+    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, address_key, question)
 
 
 def held_since(item: Known) -> str:

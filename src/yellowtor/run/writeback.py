@@ -22,8 +22,9 @@ from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
-FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at"}
-UNKNOWN = Answer("", "", None, None, "{}", "", None, None, None, "", "", "", "[]", None, None)
+FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
+MATCHED = "matched_"  # begins the names of columns for the parts of the matched address
+UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
 
 
 @dataclass
@@ -67,20 +68,21 @@ class WriteBack:
         self._repair = repair
         self._reader = RowReader(job, table)
         self._names = list(job.write.columns.mapped())
-        self._texts = frozenset(self._names)
+        self._parts = [name for name in self._names if name.startswith(MATCHED)]
+        self._texts = frozenset([*self._names, *(["parts"] if self._parts else [])])
         self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
         self._projection = Projection(job.write.crs) if job.write.crs else None
-        self._position: int | None = None
+        self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
         self.result = WriteResult()
 
     def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.
 
-        scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, in
-        its order, and none need be compared with what was asked about.
+        scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, and none
+        need be compared with what was asked about. Mostly they come in the scan's order.
         """
         self._watch.phase("Writing")
-        self._position = 0 if scanned and self._table.fingerprint() == scanned else None
+        self._position, self._unchanged = 0, bool(scanned) and self._table.fingerprint() == scanned
         columns = list(self._job.write.columns.mapped().values())
         with markers() as files:
             self._table.rewrite(
@@ -156,13 +158,13 @@ class WriteBack:
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
         """The answer for each row; None where its address is not the one that was asked about."""
         keys = self._reader.keys(batch)
-        if self._position is not None:
-            in_order = self._book.answers_in_order(self._position, len(batch), wanted)
-            self._position += len(batch)
-            if [answer.key for answer in in_order] == keys:
-                return in_order
-        known = self._book.answers(keys, wanted)
-        found = [known.get(key) for key in keys]
+        found: Sequence[Answer | None] = self._book.answers_in_order(self._position, len(batch), wanted)
+        self._position += len(batch)
+        if [answer.key for answer in found if answer] != keys:
+            known = self._book.answers(keys, wanted)
+            found = [known.get(key) for key in keys]
+        elif self._unchanged:
+            return found
         return [
             answer if answer and answer.raw_hash == raw_hash(self._reader.raw(row)) else None
             for row, answer in zip(batch, found, strict=True)
@@ -172,6 +174,9 @@ class WriteBack:
         by_name = dict(zip(Answer._fields, map(list, zip(*answers, strict=True)), strict=True))
         if "reasons" in self._names:
             by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
+        if self._parts:
+            parts = [json.loads(text) if text else {} for text in by_name["parts"]]
+            by_name |= {name: [p.get(name.removeprefix(MATCHED)) for p in parts] for name in self._parts}
         sure = self._sure
         points: list[Point | None] = [
             (a.lat, a.lon) if a.outcome in sure and a.lat is not None and a.lon is not None else None for a in answers
@@ -208,8 +213,8 @@ class WriteBack:
         sure, here = self._sure, self._job.held_is_target()
         self._book.note_written(
             [
-                (key, text)
-                for key, _, held, before, _, outcome, lat, lon, *_ in answers
+                (number, text)
+                for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
                 if outcome in sure and lat is not None and lon is not None
                 if (text := written(lat, lon)) != before or (here and text != held)
             ]

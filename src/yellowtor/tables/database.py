@@ -68,11 +68,8 @@ class DatabaseTable:
             try:
                 for page in found.partitions(PAGE):
                     yield as_texts(page)
-            except DBAPIError:  # the connection is lost: have no driver try to read the rest, and complain
-                with suppress(Exception):
-                    cursor.close()
-                with suppress(Exception):
-                    cursor.connection = None
+            except DBAPIError:
+                _give_up(cursor)
                 raise
 
     def rewrite(
@@ -105,19 +102,20 @@ class DatabaseTable:
             self._target.check()
         return ""
 
-    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> list[Sequence[Any]]:
-        """Of a page's rows, keys and new cells of those whose cells are not so already."""
+    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> list[list[Any]]:
+        """Of a page's rows whose cells are not so already, the columns: of the keys, and of the new cells."""
         width, columns = len(self.header), list(zip(*rows, strict=True))
         answers = answering(list(as_texts([row[:width] for row in rows])))
         changed: set[int] = set()
         after: list[Sequence[Any]] = []
         for before, new in zip(columns[-len(answers) :], answers, strict=True):
             cells = [old if cell is LEAVE else cell for old, cell in zip(before, new, strict=True)]
-            if cells != list(before):
-                changed.update(at for at, cell in enumerate(cells) if not _same(before[at], cell))
+            if len(changed) < len(rows) and cells != list(before):
+                pairs = enumerate(zip(before, cells, strict=True))
+                changed.update(at for at, (old, cell) in pairs if old is not cell and not _same(old, cell))
             after.append(cells)
-        told = [*columns[: len(self.keys)], *after]
-        return [[column[at] for column in told] for at in sorted(changed)]
+        told, places = [*columns[: len(self.keys)], *after], sorted(changed)
+        return [list(column) if len(places) == len(rows) else [column[at] for at in places] for column in told]
 
     def _page(self, last: Sequence[Any]) -> sa.Select[Any]:
         """The next page of rows by key, locked where they are to be written; after the header, the target's cells."""
@@ -166,6 +164,14 @@ class DatabaseTable:
         if not names or not names["constrained_columns"]:
             raise BadSource(f'{self.name} has no primary key. Name one: key = "…" under [records]. Nothing was sent.')
         return names["constrained_columns"]
+
+
+def _give_up(cursor: Any) -> None:
+    """The connection is lost: have no driver try to read the rest of the rows later, and complain that it can't."""
+    with suppress(Exception):
+        cursor._result.unbuffered_active = False  # noqa: SLF001 - PyMySQL has no other way
+    with suppress(Exception):
+        cursor.close()
 
 
 def _as_table(query: str) -> Any:

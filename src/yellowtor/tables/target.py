@@ -3,6 +3,7 @@
 The cells that change go in bulk into a temporary table, and from there into the target by one statement.
 """
 
+import re
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -17,6 +18,8 @@ from yellowtor.tables.place import Named
 NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
 DEGREES = {"latitude", "longitude"}
+_ESCAPES = {"\\": r"\\", "\t": r"\t", "\n": r"\n", "\r": r"\r"}
+_SPECIAL = re.compile(r"[\\\t\n\r]")
 NEW = "yellowtor_new"  # the temporary table
 
 
@@ -53,6 +56,7 @@ class Target:
         self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
         self.at = sa.table(self.table.table, *map(column, [*self.keys, *self.columns.values()]),
                            schema=self.table.schema)  # fmt: skip
+        self._analyzed = False
         self._new = sa.table(NEW, *map(column, [*self.keys, *self.columns.values()]))
 
     def check(self) -> None:
@@ -122,35 +126,61 @@ class Target:
         connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like}")
         connection.commit()
 
-    def put(self, connection: sa.Connection, rows: Sequence[Sequence[Any]]) -> None:
-        """Write rows of keys and cells, in the order of the keys; a table of results gets those it lacks too."""
-        if not rows:
+    def put(self, connection: sa.Connection, columns: Sequence[Sequence[Any]]) -> None:
+        """Write columns of keys and cells, in the order of the keys; a table of results gets the rows it lacks too."""
+        if not columns[0]:
             return
-        self._load(connection, rows)
+        self._load(connection, columns)
         same = sa.and_(*(self.at.c[key] == self._new.c[key] for key in self.keys))
-        span = self.at.c[self.keys[0]].between(rows[0][0], rows[-1][0])  # lets the database look at one stretch
+        span = self.at.c[self.keys[0]].between(columns[0][0], columns[0][-1])  # lets the database look at one stretch
         cells = {self.at.c[name]: self._new.c[name] for name in self.columns.values()}
         connection.execute(sa.update(self.at).values(cells).where(same, span))
         if not self.own:
             lacking = sa.select(*self._new.c).where(~sa.exists().where(same).correlate(self._new))
             connection.execute(sa.insert(self.at).from_select([column.name for column in self._new.c], lacking))
-        connection.execute(sa.delete(self._new))
+        if self.engine.dialect.name == "postgresql":
+            connection.exec_driver_sql(f"TRUNCATE {NEW}")
+        else:
+            connection.execute(sa.delete(self._new))
 
-    def _load(self, connection: sa.Connection, rows: Sequence[Sequence[Any]]) -> None:
+    def _load(self, connection: sa.Connection, columns: Sequence[Sequence[Any]]) -> None:
         if self.engine.dialect.name == "postgresql":
             quote = self.engine.dialect.identifier_preparer.quote
             names = ", ".join(quote(column.name) for column in self._new.c)
             driver: Any = connection.connection.driver_connection
             try:
                 with driver.cursor() as cursor, cursor.copy(f"COPY {NEW} ({names}) FROM STDIN") as copy:
-                    for row in rows:
-                        copy.write_row(row)
+                    copy.write(copy_text(columns))
             except self.engine.dialect.loaded_dbapi.Error as error:
                 raise DBAPIError(None, None, error) from error
-            connection.exec_driver_sql(f"ANALYZE {NEW}")
+            if not self._analyzed:  # the pages are alike: to know one is enough for a good plan
+                connection.exec_driver_sql(f"ANALYZE {NEW}")
+                self._analyzed = True
         else:
-            columns = [column.name for column in self._new.c]
-            connection.execute(sa.insert(self._new), [dict(zip(columns, row, strict=True)) for row in rows])
+            own = [column.name for column in self._new.c]
+            rows = [dict(zip(own, row, strict=True)) for row in zip(*columns, strict=True)]
+            connection.execute(sa.insert(self._new), rows)
+
+
+def copy_text(columns: Sequence[Sequence[Any]]) -> str:
+    """Columns in the text format of PostgreSQL's COPY."""
+    return "".join(f"{line}\n" for line in map("\t".join, zip(*map(_copied, columns), strict=True)))
+
+
+def _copied(cells: Sequence[Any]) -> Sequence[str]:
+    kinds = set(map(type, cells))
+    if kinds <= {int, float}:
+        return list(map(repr, cells))
+    if kinds == {str} and not _SPECIAL.search("".join(cells)):
+        return cells
+    return [_copied_cell(cell) for cell in cells]
+
+
+def _copied_cell(cell: Any) -> str:
+    if cell is None:
+        return r"\N"
+    text = rf"\x{bytes(cell).hex()}" if isinstance(cell, bytes | memoryview) else str(cell)
+    return _SPECIAL.sub(lambda found: _ESCAPES[found[0]], text)
 
 
 def column(name: str) -> Any:

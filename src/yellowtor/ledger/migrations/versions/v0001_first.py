@@ -1,0 +1,8 @@
+"""The first ledger: whoever opens a new one has its tables from schema.py."""
+
+revision = "0001"
+down_revision = None
+
+
+def upgrade() -> None:
+    """Nothing comes before it."""
