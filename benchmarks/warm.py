@@ -43,8 +43,8 @@ def measure(count):
         size = (place / "ledger.sqlite").stat().st_size / 2**20
     ratio, ours, plain = sorted(pairs)[len(pairs) // 2]
     print(
-        f"{count:>9,} records: yellowtor {ours:6.2f} s, pandas {plain:6.2f} s, ratio {ratio:.2f} (wanted: at most 1.5); "
-        f"peak {memory:.0f} MiB; ledger {size:.0f} MiB"
+        f"{count:>9,} records: yellowtor {ours:6.2f} s, pandas {plain:6.2f} s, ratio {ratio:.2f} (wanted: at most "
+        f"1.5); peak {memory:.0f} MiB; ledger {size:.0f} MiB"
     )
     return memory
 

@@ -1,6 +1,7 @@
 """What `yellowtor run` promises, seen from outside: files in a folder, and the stand-in's own counters."""
 
 import json
+import re
 import sqlite3
 import zlib
 from datetime import UTC, datetime
@@ -245,6 +246,46 @@ def test_an_unchanged_ledger_of_another_version_is_refused_untouched(small):
         ledger.execute("PRAGMA user_version = 99")
     assert "has version 99" in job.run("run", "job.toml", code=8).stderr
     assert job.path("ledger.sqlite").stat().st_mode & 0o077 == 0, "an address book is private"
+
+
+def test_a_pinned_position_is_written_at_the_next_run_and_outranks_services_and_coordinates(small):
+    rows = [*TEN[:4], ["R4", *TEN[0][1:]], ["R5", *TEN[1][1:], "47.5", "-28.5"], ["R6", "", "Nowhere", ""]]
+    job = small(rows)
+    job.edit("job.toml", ('"Matched address"', '"Matched address"\nreasons = "Why"'))
+    assert "knows no record R0" in job.run("pin", "job.toml", "R0", "--at", "47,-28", "--why", "seen", code=3).stderr
+    job.run("run", "job.toml", "--dry-run")
+    job.run("pin", "job.toml", "R2", "--at", "47° 30′ N, 28.25 W", "--why", "stood there", "--by", "Ida")
+    before = job.summary()
+    assert (before["requests"]["sent"], before["outcomes"]["placed"]) == (3, 5)
+    for key, extra in (("R0", "--address"), ("R5", None), ("R6", None), ("R4", None)):
+        at = "47.4,-28.4" if key == "R4" else "47.25,-28.125"
+        job.run("pin", "job.toml", key, "--at", at, "--why", "a letter", *filter(None, [extra]))
+    assert "The address of" not in job.run("pin", "job.toml", "R4", "--at", "47.4,-28.4", "--why", "x").stderr
+    after = job.summary()
+    assert after["requests"]["sent"] == 0
+    assert after["outcomes"]["placed"] == 7
+    told = {key: (row["Latitude"], row["Longitude"]) for key, row in job.rows("placed.csv").items()}
+    pinned = {"R0": ("47.25", "-28.125"), "R4": ("47.4", "-28.4"), "R2": ("47.5", "-28.25"),
+              "R5": ("47.25", "-28.125"), "R6": ("47.25", "-28.125")}  # fmt: skip
+    assert {key: told[key] for key in pinned} == pinned, "that of a record goes before that of its address"
+    why = job.rows("placed.csv")["R2"]
+    assert re.fullmatch(r"pinned by Ida on 2\d{3}-\d\d-\d\d: stood there", why["Why"])
+    assert (why["Confidence"], why["Outcome"]) == ("1.0", "placed")
+    listed = job.run("pin", "job.toml").stdout
+    assert re.search(r"R0 \(its address\) +47\.250000 +-28\.125000 .* a letter", listed)
+    job.edit("records.csv", (TEN[2][1], TEN[3][1]))  # the record's own pin stays with it, whatever its address
+    assert job.summary()["requests"]["sent"] == 0
+    assert job.rows("placed.csv")["R2"]["Latitude"] == "47.5"
+    for key in ("R2", "R5", "R4"):
+        job.run("pin", "job.toml", key, "--off")
+    assert "has no pin" in job.run("pin", "job.toml", "R4", "--off", code=3).stderr
+    last = job.summary()
+    assert (last["outcomes"]["placed"], last["outcomes"]["kept"]) == (5, 1)
+    assert last["requests"]["sent"] == 1, "R2 has an address now that nobody has asked about"
+    assert job.rows("placed.csv")["R5"]["Latitude"] == "47.5"
+    assert job.rows("placed.csv")["R4"]["Latitude"] not in {"47.4", "47.25"}, "--off takes that of the address too"
+    for at in ("47", "91,0", "0,0", "here,there"):
+        assert "degrees" in job.run("pin", "job.toml", "R0", "--at", at, "--why", "x", code=2).stderr
 
 
 def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small):

@@ -11,7 +11,8 @@ import platformdirs
 
 from yellowtor.answers.outcome import Outcome
 from yellowtor.errors import BadJob
-from yellowtor.ledger.book import open_book
+from yellowtor.ledger.book import open_book, open_pins
+from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import AccountTerms, Again
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.conduct import Parts
@@ -62,6 +63,15 @@ def terms(service: HttpService) -> AccountTerms:
 def service_book(service: HttpService, path: Path, ledger: Path | None, again: Again) -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
     with open_book(ledger or user_ledger(), path.absolute(), CLOCK, terms(service), again=again) as book:
+        yield book
+
+
+@contextmanager
+def job_pins(path: Path) -> Iterator[PinBook]:
+    """The pins of a job, to be changed."""
+    job = read_settings(path, Job, "job")
+    ledger = path.absolute().parent / job.ledger if job.ledger else user_ledger()
+    with open_pins(ledger, path.resolve(), CLOCK) as book:
         yield book
 
 

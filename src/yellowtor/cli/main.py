@@ -126,6 +126,33 @@ def draft(
 
 
 @app.command()
+def pin(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    key: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(metavar="KEY", help="The record's key; without one, the pins that there are are listed."),
+    ] = None,
+    at: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
+    ] = None,
+    why: Annotated[Optional[str], typer.Option("--why", metavar="TEXT", help="How you know.")] = None,  # noqa: UP045
+    by: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
+    ] = None,
+    address: Annotated[
+        bool, typer.Option("--address", help="Pin the record's address: for every record that has it, in all jobs.")
+    ] = False,
+    off: Annotated[bool, typer.Option("--off", help="Take the record's pin out again.")] = False,
+) -> None:
+    """Decide where a record is: the next run writes that, and asks no service."""
+    from yellowtor.cli.pinning import pin_command
+
+    pin_command(job, key, at=at, why=why, by=by, address_too=address, off=off)
+
+
+@app.command()
 def preview(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,

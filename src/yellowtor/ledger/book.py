@@ -12,6 +12,7 @@ from sqlalchemy import and_, insert, select, update
 
 from yellowtor.errors import Busy
 from yellowtor.ledger.judging import JudgeBook
+from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
 from yellowtor.ledger.scanning import ScanBook
 from yellowtor.ledger.schema import address, job, question, request, run
@@ -42,6 +43,28 @@ def open_book(
     path: Path, job_path: Path, clock: Clock, terms: AccountTerms, again: Again = "nothing"
 ) -> Iterator[RunBook]:
     """Open the ledger for one run of one job. Raises Busy while another run has the job."""
+    with _job_in_hand(path, job_path) as (store, job_id):
+        run_id, abandoned = _begin(store, job_id, _now(clock))
+        yield RunBook(
+            ScanBook(store, job_id, run_id),
+            RequestBook(store, run_id, clock, terms, again),
+            JudgeBook(store, job_id),
+            abandoned,
+        )
+        with store.transaction() as connection:
+            connection.execute(update(run).where(run.c.id == run_id).values(ended_at=_now(clock)))
+
+
+@contextmanager
+def open_pins(path: Path, job_path: Path, clock: Clock) -> Iterator[PinBook]:
+    """Open the ledger to pin positions of one job's records. Raises Busy while a run has the job."""
+    with _job_in_hand(path, job_path) as (store, job_id):
+        yield PinBook(store, job_id, _now(clock))
+
+
+@contextmanager
+def _job_in_hand(path: Path, job_path: Path) -> Iterator[tuple[Store, int]]:
+    """The open ledger and the job's number in it; nobody else has the job meanwhile."""
     store = Store(path)
     try:
         job_id = _job(store, job_path)
@@ -53,15 +76,7 @@ def open_book(
                 f"Another run has {job_path} in hand. Wait for its end, or stop it. Nothing was sent."
             ) from error
         try:
-            run_id, abandoned = _begin(store, job_id, _now(clock))
-            yield RunBook(
-                ScanBook(store, job_id, run_id),
-                RequestBook(store, run_id, clock, terms, again),
-                JudgeBook(store, job_id),
-                abandoned,
-            )
-            with store.transaction() as connection:
-                connection.execute(update(run).where(run.c.id == run_id).values(ended_at=_now(clock)))
+            yield store, job_id
         finally:
             lock.release()
     finally:

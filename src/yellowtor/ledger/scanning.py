@@ -13,6 +13,7 @@ from sqlalchemy.exc import IntegrityError
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.position import written
 from yellowtor.answers.work import Known, Question, Work
+from yellowtor.ledger.pins import take_up
 from yellowtor.ledger.schema import address, answer, job, last_scan, open_question, question, reply, scanned, work
 from yellowtor.ledger.store import Store
 
@@ -138,6 +139,10 @@ class ScanBook:
             gone = ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
             left = {"state": "vanished", "question_id": None, "place": None, "pin_id": None}
             return connection.execute(update(work).where(here, gone).values(left)).rowcount
+
+    def take_up_pins(self) -> None:
+        """Have records know the pins that hold for them."""
+        take_up(self._store, self._job)
 
     def count(self) -> int:
         return self._count

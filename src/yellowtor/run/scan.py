@@ -107,6 +107,11 @@ def shown_key(key: str) -> str:
     return key.replace(PARTED, " / ")
 
 
+def key_as_shown(text: str) -> str:
+    """The identity that people are shown so."""
+    return PARTED.join(map(identity, text.split(" / ")))
+
+
 def identity(key: str) -> str:
     """The identity of a key: 12, "12" and 12.0 are one; 012 is another."""
     text = key.strip()
@@ -132,6 +137,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     )
     watch.phase("Reading")
     if book.recall(source if fingerprint else "") and fingerprint:
+        book.take_up_pins()
         return ScanResult(book.count(), 0, 0, 0)
     new = changed = 0
     findings: dict[Finding, Findings] = {}
@@ -162,6 +168,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     if not book.count() and not table.into:
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()
+    book.take_up_pins()
     if anew:
         book.put_composed_by(rules)
     if fingerprint and not findings and table.fingerprint() == fingerprint:

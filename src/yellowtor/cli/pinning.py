@@ -1,0 +1,66 @@
+"""The command `pin`: a person's word on where a record is."""
+
+import getpass
+from pathlib import Path
+
+import typer
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.answers.coordinates import Finding, read_coordinates
+from yellowtor.answers.position import WRITTEN_DECIMALS, Position
+from yellowtor.cli.console import stderr, stdout
+from yellowtor.errors import BadJob
+from yellowtor.ledger.pins import PinBook
+from yellowtor.run.scan import key_as_shown, shown_key
+from yellowtor.wiring import job_pins
+
+
+def pin_command(
+    job: Path, key: str | None, *, at: str | None, why: str | None, by: str | None, address_too: bool, off: bool
+) -> None:
+    if key is not None and not off and (at is None or not (why or "").strip()):
+        raise typer.BadParameter("say where, and how you know: --at LAT,LON --why TEXT; or --off", param_hint="KEY")
+    if off and at is not None:
+        raise typer.BadParameter("is for a pin, and --off takes one out", param_hint="--at")
+    position = _position(at) if at is not None else None
+    with job_pins(job) as book:
+        if key is None:
+            _list(book)
+        elif position is None:
+            if not book.remove(key_as_shown(key)):
+                raise BadJob(f"The record {key} of {job} has no pin.")
+            stderr().print(f"{key} is no longer pinned; the next run goes by what the services say.", soft_wrap=True)
+        elif book.put(key_as_shown(key), position, by or getpass.getuser(), why or "", address_too=address_too):
+            what = f"The address of {key}" if address_too else key
+            where = f"{position.lat}, {position.lon}"
+            stderr().print(f"{what} is pinned at {where}; the next run writes it and asks no service.", soft_wrap=True)
+        else:
+            raise BadJob(
+                f"The ledger knows no record {key} of {job}. Run the job first, if only with --dry-run. Nothing was "
+                "pinned."
+            )
+
+
+def _position(text: str) -> Position:
+    """Latitude and longitude as people write them. Raises BadParameter."""
+    lat, mark, lon = text.partition(",")
+    held = read_coordinates(lat, lon, ".", None)
+    if not mark or held.position is None or held.finding not in {None, Finding.SEXAGESIMAL}:
+        said = f": {held.finding.value}" if held.finding else ""
+        raise typer.BadParameter(f"{text!r} is no latitude, longitude in degrees{said}", param_hint="--at")
+    return Position(round(held.position.lat, WRITTEN_DECIMALS), round(held.position.lon, WRITTEN_DECIMALS))
+
+
+def _list(book: PinBook) -> None:
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for name in ("key", "latitude", "longitude", "pinned", "by", "why"):
+        table.add_column(name, overflow="fold")
+    for key, on_address, pin in book.all():
+        what = shown_key(key) + (" (its address)" if on_address else "")
+        cells = (what, f"{pin.lat:.6f}", f"{pin.lon:.6f}", pin.pinned_at[:10], pin.who, pin.why)
+        table.add_row(*map(Text, cells))
+    if table.row_count:
+        stdout().print(table)
+    else:
+        stderr().print("Nothing is pinned.")
