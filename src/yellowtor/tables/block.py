@@ -2,6 +2,7 @@
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 from yellowtor.errors import BadSource
 
@@ -26,6 +27,7 @@ def column_number(letters: str) -> int:
     return number - 1
 
 
+@lru_cache
 def letters(column: int) -> str:
     """A column's letters: 0 is A, 26 is AA."""
     text = ""

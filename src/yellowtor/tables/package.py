@@ -14,6 +14,7 @@ from yellowtor.files import written_aside
 
 _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 _RELATION_STRICT = "{http://purl.oclc.org/ooxml/officeDocument/relationships}id"
+LEVEL = 3  # of compression: half the time of the usual 6 for a tenth more bytes
 _PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
 
 
@@ -64,7 +65,7 @@ def replace_members(source: Path, to: Path, members: Mapping[str, bytes], backup
         for entry in old.infolist():
             kept = copy.copy(entry)  # writing fills an entry's sizes and place in
             if entry.filename in members:
-                new.writestr(kept, members[entry.filename])
+                new.writestr(kept, members[entry.filename], compresslevel=LEVEL)
             else:
                 with old.open(entry) as read, new.open(kept, "w") as write:
                     shutil.copyfileobj(read, write, 1 << 20)

@@ -9,6 +9,7 @@ import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 from xml.sax.saxutils import escape
@@ -20,6 +21,7 @@ from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import replace_members, sheet_member
 
 _ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
+_REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
 UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
 
 
@@ -60,9 +62,9 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
     names = _Names(xml)
     start, end = names.data(xml)
     edits = edits_by_row(splice)
-    body = b"".join(_rows(names, xml[start:end], edits, splice.header_row, splice.new))
     last = max(splice.columns, default=0)
-    return _dimension(names, xml[:start], last) + body + xml[end:]
+    rows = _rows(names, xml, start, end, edits, splice)
+    return b"".join([_dimension(names, xml[:start], last), *rows, memoryview(xml)[end:]])
 
 
 def edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
@@ -91,8 +93,11 @@ class _Names:
         if not root:
             raise BadSource("its XML is not that of a worksheet.")
         p = self.prefix = root[1]
-        self.row = re.compile(rb"<%srow\b(%s)(?:/>|>(.*?)</%srow\s*>)" % (p, _ATTRS, p), re.DOTALL)
+        self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
+        self.attributes = re.compile(rb"\b(%s)(/?)>" % _ATTRS)
         self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, _ATTRS, p), re.DOTALL)
+        self.formula = re.compile(rb"<%sf\b" % p)
+        self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
 
     def data(self, xml: bytes) -> tuple[int, int]:
         """Where the rows begin and end; an empty `<sheetData/>` has no row, hence no header."""
@@ -103,39 +108,79 @@ class _Names:
         return found.span(1)
 
 
+class _Row(NamedTuple):
+    """A row of the XML: where it begins and ends, its attributes, and what is in it."""
+
+    start: int
+    end: int
+    attributes: bytes
+    inner: bytes
+
+
+def _found_rows(names: _Names, xml: bytes, at: int, end: int) -> Iterator[_Row]:
+    while (start := xml.find(names.row_starts, at, end)) >= 0:
+        found = names.attributes.match(xml, start + len(names.row_starts))
+        if not found:
+            raise BadSource("a row of its XML can't be read; save the workbook anew.")
+        inner, at = b"", found.end()
+        if not found[2]:
+            closing = xml.index(names.row_ends, at)
+            inner, at = xml[at:closing], xml.index(b">", closing) + 1
+        yield _Row(start, at, found[1].rstrip(), inner)
+
+
 def _rows(
-    names: _Names, data: bytes, edits: dict[int, dict[int, Cell]], header: int, new: Mapping[int, str]
+    names: _Names, xml: bytes, start: int, end: int, edits: dict[int, dict[int, Cell]], splice: Splice
 ) -> Iterator[bytes]:
-    at, number = 0, 0
-    for row in names.row.finditer(data):
-        yield data[at : row.start()]
-        at = row.end()
-        told = _attribute(row[1], b"r")
+    at, number = start, 0
+    for row in _found_rows(names, xml, start, end):
+        told = _attribute(row.attributes, b"r")
         number = int(told) if told else number + 1
         if number in edits:
-            yield _row(names, row, number, edits.pop(number), new, is_header=number == header)
-        else:
-            yield row[0]
-    yield data[at:]
+            is_header = number == splice.header_row
+            yield xml[at : row.start]
+            yield _row(names, row, number, edits.pop(number), splice.new, is_header=is_header)
+            at = row.end
+    yield xml[at:end]
     if edits:
         raise BadSource(f"row {min(edits)} is not in its XML; save the workbook anew.")
 
 
+def _untouched(names: _Names, inner: bytes, first: int) -> int:
+    """How much of a row stands before the cells from column `first` on; 0 where that can't be told.
+
+    Looked for from the end, since that is where answers mostly go.
+    """
+    split = at = len(inner)
+    while (at := inner.rfind(names.cell_starts, 0, at)) >= 0:
+        after = at + len(names.cell_starts)
+        if inner[after : after + 1] not in b" \t\r\n/>":
+            continue  # another element
+        found = _REFERENCE.match(inner, after)
+        if not found:
+            return 0
+        if _column(found[1]) < first:
+            return split
+        split = at
+    return 0
+
+
 def _row(
-    names: _Names, row: re.Match[bytes], number: int, cells: dict[int, Cell], new: Mapping[int, str], *, is_header: bool
+    names: _Names, row: _Row, number: int, cells: dict[int, Cell], new: Mapping[int, str], *, is_header: bool
 ) -> bytes:
-    attributes, inner = row[1].rstrip(b" /"), row[2] or b""
+    attributes, inner = row.attributes, row.inner
     pieces: list[tuple[int, bytes]] = []
     column = -1
-    for cell in names.cell.finditer(inner):
+    split = _untouched(names, inner, min(cells)) if not is_header else 0
+    for cell in names.cell.finditer(inner, split):
         told = _attribute(cell[1], b"r")
         column = _column(told) if told else column + 1
         if column not in cells:
             pieces.append((column, cell[0]))
         else:
-            if column in new and re.search(rb"<%s(?:v|t|f)\b" % names.prefix, cell[2] or b""):
+            if column in new and names.content.search(cell[2] or b""):
                 raise BadSource(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
-            if re.search(rb"<%sf\b" % names.prefix, cell[2] or b""):
+            if cell[2] and names.formula.search(cell[2]):
                 raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
             pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))
     style = _attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
@@ -145,20 +190,32 @@ def _row(
         wide = b"%s:%d" % (spans.split(b":")[0], max(int(spans.split(b":")[-1]), pieces[-1][0] + 1 if pieces else 1))
         attributes = attributes.replace(b'spans="%s"' % spans, b'spans="%s"' % wide)
     p = names.prefix
-    return b"<%srow%s>%s</%srow>" % (p, attributes, b"".join(piece for _, piece in pieces), p)
+    changed = b"".join([piece for _, piece in pieces])
+    return b"<%srow%s>%s%s</%srow>" % (p, attributes, inner[:split], changed, p)
 
 
 def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None) -> bytes:
     p = names.prefix
-    start = b'<%sc r="%s"' % (p, _reference(column, row).encode())
+    start = b'<%sc r="%s%d"' % (p, _letters(column), row)
     if style is not None:
         start += b' s="%s"' % style
     if value is None or value == "":
         return start + b"/>"
     if isinstance(value, str):
-        text = escape(UNSAFE.sub("", value)).encode()
-        return start + b' t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (p, p, text, p, p, p)
-    return start + b"><%sv>%s</%sv></%sc>" % (p, repr(value).encode(), p, p)
+        return b'%s t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (
+            start, p, p, _escaped(value), p, p, p
+        )  # fmt: skip
+    return b"%s><%sv>%r</%sv></%sc>" % (start, p, value, p, p)
+
+
+@lru_cache
+def _letters(column: int) -> bytes:
+    return letters(column).encode()
+
+
+@lru_cache(4_096)
+def _escaped(text: str) -> bytes:
+    return escape(UNSAFE.sub("", text)).encode()
 
 
 def _dimension(names: _Names, head: bytes, last: int) -> bytes:
@@ -169,11 +226,17 @@ def _dimension(names: _Names, head: bytes, last: int) -> bytes:
     return head[: found.start(2)] + _reference(last, 0)[:-1].encode() + head[found.end(2) :]
 
 
+@lru_cache
+def _attribute_called(name: bytes) -> re.Pattern[bytes]:
+    return re.compile(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name)
+
+
 def _attribute(attributes: bytes, name: bytes) -> bytes | None:
-    found = re.search(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name, attributes)
+    found = _attribute_called(name).search(attributes)
     return None if not found else found[1] if found[1] is not None else found[2]
 
 
+@lru_cache(1_024)
 def _column(reference: bytes) -> int:
     number = 0
     for letter in reference:

@@ -7,6 +7,7 @@ import csv
 import re
 import zipfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 
@@ -54,6 +55,7 @@ class WorkbookTable(FileTable):
                 )
             page = book.get_sheet_by_name(self.sheet)
             self.header = self._header(page, told)
+            self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (_state(path), page)
         added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
             raise BadSource(
@@ -116,19 +118,29 @@ class WorkbookTable(FileTable):
 
                 return shown_in_ods(package.read(CONTENT), self.sheet)
             xml = package.read(sheet_member(package, self.sheet))
-            return shown_numbers(package, xml), len(HIDDEN.findall(xml))
+            hidden = len(HIDDEN.findall(xml)) if b"hidden=" in xml else 0
+            return shown_numbers(package, xml), hidden
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
         for batch in self._numbered():
             yield [row for _, row in batch]
 
+    @contextmanager
+    def _page(self) -> Iterator[calamine.CalamineSheet]:
+        """The sheet: as it was read at first, once, if the file is the same; it is not held for longer."""
+        read, self._read = self._read, None
+        if read and read[0] == _state(self.path):
+            yield read[1]
+            return
+        with _open(self.path) as book:
+            yield book.get_sheet_by_name(self.sheet)
+
     def _numbered(self) -> Iterator[list[tuple[int, Row]]]:
         """Batches of (row number in the sheet, from 1; cells)."""
         first, end = self._block.first_row + 1, self._block.last_row
         whole = self._block.first_column == self._left and self._width == len(self.header)
-        with _open(self.path) as book:
-            page = book.get_sheet_by_name(self.sheet)
+        with self._page() as page:
             exact = whole and page.end is not None and page.end[1] == self._left + self._width - 1
             below = islice(page.iter_rows(), first, end + 1 if end is not None else None)
             batch: list[tuple[int, Row]] = []
@@ -206,6 +218,12 @@ class WorkbookTable(FileTable):
                     )
                 return f"{path} is open in another program; what is not saved there is not seen"
         return ""
+
+
+def _state(path: Path) -> tuple[int, int]:
+    """What changes when somebody writes the file: when it was written, and its size."""
+    found = path.stat()
+    return found.st_mtime_ns, found.st_size
 
 
 def _lock_beside(path: Path) -> Path | None:
