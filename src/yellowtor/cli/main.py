@@ -106,7 +106,7 @@ def _seconds(text: str) -> float:
 
 @app.command()
 def draft(
-    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A workbook, a text file, or the URL of a database.")],
+    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file with records, or the URL of a database.")],
     into: Annotated[
         Optional[Path], typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")  # noqa: UP045
     ] = None,
