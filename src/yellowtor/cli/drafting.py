@@ -17,7 +17,7 @@ from yellowtor.cli.console import note, stderr, write_out
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
-from yellowtor.run.job import Records
+from yellowtor.run.job import STANDARD, Records
 
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT = 40  # tables of a database
@@ -36,7 +36,7 @@ def draft_command(
         path = Path(source)
         sample = _file_sample(path, folder, sheet)
         endings = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
-        target = f"{path.name.removesuffix(endings)}-placed{endings}"
+        target = f"{path.name.removesuffix(endings)}-placed{endings}" if path != STANDARD else "-"
     described, about = _service(service, folder)
     draft = draft_job(sample, described, target, _choose)
     if into:
@@ -66,7 +66,8 @@ def _file_sample(path: Path, folder: Path, sheet: str | None) -> Sample:
     for remark in table.remarks:
         note(stderr(), remark)
     rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
-    said: dict[str, Any] = {"file": Path(os.path.relpath(path.absolute(), folder)).as_posix()}
+    there = Path(os.path.relpath(path.absolute(), folder)).as_posix() if path != STANDARD else "-"
+    said: dict[str, Any] = {"file": there}
     if sheet:
         said["sheet"] = sheet
     return Sample(str(path), said, table.header, rows)

@@ -76,9 +76,11 @@ def _plan(console: Console, summary: Summary) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column()
     table.add_column(justify="right")
+    pinned = [("pinned by people", plan.pinned)] if plan.pinned else []
     for label, count in (
         ("records", scan.records), ("  new", scan.new), ("  changed", scan.changed),
-        ("  no longer there", scan.vanished), ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
+        ("  no longer there", scan.vanished), *pinned,
+        ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
         ("to be answered", plan.to_answer), ("questions known to the ledger", plan.answered_by_ledger),
         ("questions to ask", plan.open_questions), ("requests that this run would send", plan.forecast.today),
     ):  # fmt: skip

@@ -46,16 +46,13 @@ class PinBook:
     def all(self) -> Sequence[tuple[str, bool, Pin]]:
         """The job's pins by their records' keys, in order; and whether each is on the address."""
         fields = [pin.c[name] for name in Pin._fields]
-        own = select(pin.c.key, *fields).where(pin.c.job_id == self._job).order_by(pin.c.key)
+        own = select(pin.c.key, *fields).where(pin.c.job_id == self._job)
         shared = select(func.min(work.c.key), *fields).select_from(
             pin.join(address, address.c.key == pin.c.address_key).join(work, work.c.address_id == address.c.id)
         ).where(work.c.job_id == self._job).group_by(pin.c.id)  # fmt: skip
-        connection = self._store.connection
-        return [
-            (row[0], on, Pin._make(row[1:]))
-            for on, q in ((False, own), (True, shared))
-            for row in connection.execute(q)
-        ]
+        found = [(row[0], False, Pin._make(row[1:])) for row in self._store.connection.execute(own)]
+        found += [(row[0], True, Pin._make(row[1:])) for row in self._store.connection.execute(shared)]
+        return sorted(found)
 
     def _address_of(self, key: str) -> str | None:
         query = select(address.c.key).select_from(work.join(address, address.c.id == work.c.address_id))

@@ -10,6 +10,7 @@ from yellowtor.run.ports import Book, Service
 class Plan:
     """Records by what will become of them; distinct questions; the forecast for those that are open."""
 
+    pinned: int
     kept: int
     incomplete: int
     to_answer: int
@@ -26,6 +27,7 @@ def make_plan(book: Book, service: Service, *, again_failed: bool, at_most: int 
     left = book.requests.left_today()
     wanted = open_ if at_most is None else min(open_, at_most)
     return Plan(
+        states.get("pinned", 0),
         states.get("kept", 0),
         states.get("incomplete", 0),
         states.get("ask", 0),
