@@ -303,7 +303,7 @@ def test_a_view_is_read_like_a_table_and_its_answers_may_go_elsewhere(base):
 
 @pytest.fixture(scope="session")
 def postgis():
-    """The URL of a server of our own with PostGIS, from the distribution's packages."""
+    """The URL of a server of our own with PostGIS, from the distribution's packages; and how it is stopped, started."""
     bins = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
     if not bins or not list(Path("/usr/share/postgresql").glob("*/extension/postgis.control")):
         pytest.skip("there is no PostGIS on this machine")
@@ -314,10 +314,15 @@ def postgis():
         who = ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"]
     run = {"check": True, "capture_output": True, "cwd": folder}
     subprocess.run([*who, bins[-1], "-D", folder / "data", "-U", "postgres", "-A", "trust"], **run)
-    control = [*who, bins[-1].with_name("pg_ctl"), "-D", folder / "data", "-w", "-l", folder / "log"]
-    subprocess.run([*control, "-o", f"-k {folder} -c listen_addresses=''", "start"], **run)
-    yield f"postgresql://postgres@/postgres?host={folder}"
-    subprocess.run([*control, "-m", "immediate", "stop"], **run)
+    control = [*who, bins[-1].with_name("pg_ctl"), "-D", folder / "data", "-w"]
+    how = {"start": ["-l", folder / "log", "-o", f"-k {folder} -c listen_addresses=''"], "stop": ["-m", "immediate"]}
+
+    def told(what):
+        subprocess.run([*control, *how[what], what], **run)
+
+    told("start")
+    yield f"postgresql://postgres@/postgres?host={folder}", told
+    told("stop")
     shutil.rmtree(folder)
 
 
@@ -325,8 +330,14 @@ def test_points_go_into_other_systems_and_types_too(base):
     base.edit(
         "job.toml", ("create = true", 'create = "numeric"\ncrs = "EPSG:3857"'),
         ('"lat"', '"north"'), ('"lon"', '"east"\nx = "x"\ny = "y"\ngeo = "geo"'),
+        ('"Matched address"', '"m"\nmatched_street = "m_street"\nmatched_town = "m_town"\nmatched_postcode = "m_code"'),
     )  # fmt: skip
     base.run("run", "job.toml")
+    for street, town, postcode, *matched in base.sql(
+        "SELECT street, town, postcode, m_street, m_town, m_code FROM sites"
+    ):
+        assert street.endswith(matched[0])
+        assert [town, postcode] == matched[1:]
     kinds = {column["name"]: str(column["type"]) for column in sa.inspect(base.engine).get_columns("sites")}
     assert kinds["north"].replace(" ", "") in {"NUMERIC(9,6)", "DECIMAL(9,6)"}
     assert kinds["x"].startswith("DOUBLE")
@@ -343,6 +354,7 @@ def test_points_go_into_other_systems_and_types_too(base):
 
 @pytest.mark.parametrize("base", ["postgresql"], indirect=True)
 def test_a_geometry_column_gets_the_point_where_the_database_knows_the_type(base, postgis):
+    postgis, server = postgis
     engine = sa.create_engine(postgis.replace("postgresql", "postgresql+psycopg", 1), poolclass=sa.pool.NullPool)
     with engine.begin() as connection:
         connection.execute(sa.text("CREATE EXTENSION IF NOT EXISTS postgis"))
@@ -367,6 +379,21 @@ def test_a_geometry_column_gets_the_point_where_the_database_knows_the_type(base
         assert all(row[:2] == row[2:4] and row[4] == 4326 for row in rows)
         assert sent or rows == before, "what is there already is not written again"
         before = rows
+    running = base.start("run", "job.toml", "--follow", "0.2s", "--json")  # a server that goes away comes back
+    edit = sa.text("UPDATE harbour.sites SET street = street || ' ' WHERE id = 3")
+    with engine.begin() as connection:
+        connection.execute(edit)
+    assert json.loads(running.stdout.readline())["scan"]["changed"] == 1
+    server("stop")
+    while "Trying again" not in (told := running.stderr.readline()):
+        assert running.poll() is None, told
+    server("start")
+    with engine.begin() as connection:
+        connection.execute(edit)
+    assert json.loads(running.stdout.readline())["scan"]["changed"] == 1
+    running.terminate()
+    running.communicate(timeout=60)
+    assert running.returncode == 0
     engine.dispose()
 
 

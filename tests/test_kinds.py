@@ -22,6 +22,7 @@ from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.jsonrecords import GeoJsonTable, JsonLinesTable
 from yellowtor.tables.jsontext import edited, edits
 from yellowtor.tables.ods import splice_content
+from yellowtor.tables.parquet import ParquetTable
 from yellowtor.tables.splice import Edit, Splice
 
 COLUMNS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
@@ -261,6 +262,25 @@ def test_json_text_changes_where_it_is_to_and_nowhere_else(record, new, pretty, 
         assert result == text
     deeper = edits(text, 0, {("!", "a", "b"): 1, ("!", "c"): None, ("!", "a", "d"): "x"})
     assert json.loads(edited(text, deeper)) == record | {"!": {"a": {"b": 1, "d": "x"}}}
+
+
+@given(st.lists(st.tuples(st.none() | st.text(), st.none() | st.integers(-(2**63), 2**63 - 1), st.none() | st.floats(),
+                          st.none() | st.datetimes(), st.none() | st.lists(st.booleans(), max_size=2))),
+       st.sampled_from(["snappy", "gzip", "none"]), st.integers(1, 4))  # fmt: skip
+def test_parquet_that_is_written_back_unchanged_is_equal_cell_by_cell(tmp_path_factory, rows, codec, group):
+    path = tmp_path_factory.mktemp("parquet") / "a.parquet"
+    kinds = {"lat": pa.string(), "n": pa.int64(), "x": pa.float64(), "t": pa.timestamp("us"), "l": pa.list_(pa.bool_())}
+    columns = zip(*rows, strict=True) if rows else [[]] * 5
+    arrays = [pa.array(cells, kind) for cells, kind in zip(columns, kinds.values(), strict=True)]
+    table = pa.table(arrays, names=list(kinds)).replace_schema_metadata({"who": "me"})
+    pq.write_table(table, path, compression=codec, row_group_size=group)
+    groups = pq.ParquetFile(path).metadata.num_row_groups
+    read = ParquetTable(path, None, {"lat": False, "new": True})
+    read.rewrite(None, ["lat", "new"], lambda batch: [[LEAVE] * len(batch), [None] * len(batch)])
+    after = pq.read_table(path)
+    assert after.drop_columns(["new"]).equals(table)
+    assert after.schema.metadata[b"who"] == b"me"
+    assert pq.ParquetFile(path).metadata.num_row_groups == groups
 
 
 def grid_of(xml):

@@ -362,6 +362,7 @@ def lived_in(path, addresses):
         page.add_table(3, 2, end, 5, {"name": "Sites", "columns": columns, "total_row": True})
         page.write(end + 3, 2, "a note below")
         page.write("I3", "=1+1")
+        page.merge_range(end + 4, 8, end + 5, 9, "signed")
     return f"C4:F{end}"
 
 

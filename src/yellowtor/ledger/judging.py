@@ -20,6 +20,8 @@ TEXTS = {"basis", "level", "matched", "parts", "reasons"}
 KEYS = text("SELECT value FROM json_each(:keys)")  # many values as one
 JUDGED = ("job_id", "judged_by", "question_id", *Judged._fields[1:])
 PUT_JUDGED = f"INSERT OR REPLACE INTO answer ({', '.join(JUDGED)}) VALUES ({', '.join('?' * len(JUDGED))})"  # noqa: S608
+AT_HAND = 10_000  # records whose new coordinates are held in memory
+KEEP = {True: "UPDATE work SET written = ?, held = ? WHERE id = ?", False: "UPDATE work SET written = ? WHERE id = ?"}
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
@@ -28,6 +30,8 @@ class JudgeBook:
 
     def __init__(self, store: Store, job_id: int) -> None:
         self._store, self._job = store, job_id
+        self._new: list[tuple[int, str]] = []  # what was noted and not kept yet; more of it in the table new_written
+        self._spilled = False
         self._known_pins: dict[int, Pin] | None = None
 
     def unjudged(self, judgement_key: str, reading_key: str) -> Iterator[list[Unjudged]]:
@@ -119,17 +123,24 @@ class JudgeBook:
 
     def note_written(self, rows: Sequence[tuple[int, str]]) -> None:
         """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
-        if rows:
+        self._new.extend(rows)
+        if len(self._new) > AT_HAND:
             with self._store.transaction() as connection:
-                connection.exec_driver_sql("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", list(rows))
+                connection.exec_driver_sql("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", self._new)
+            self._new, self._spilled = [], True
 
     def keep_written(self, *, in_place: bool) -> None:
         """The target is in its place: remember what was noted; in place, the source holds it now."""
-        new = new_written.c.coordinates
-        statement = update(work).where(work.c.id == new_written.c.work_id)
+        names = ("written", "held") if in_place else ("written",)
+        rows = [(*[text] * len(names), number) for number, text in self._new]
         with self._store.transaction() as connection:
-            connection.execute(statement.values({"written": new, "held": new} if in_place else {"written": new}))
-            connection.execute(new_written.delete())
+            if self._spilled:
+                new = dict.fromkeys(names, new_written.c.coordinates)
+                connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
+                connection.execute(new_written.delete())
+            if rows:
+                connection.exec_driver_sql(KEEP[in_place], rows)
+        self._new, self._spilled = [], False
 
     def outcomes(self) -> dict[str, int]:
         """How many records of the scan ended in each outcome."""

@@ -17,7 +17,7 @@ from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.schema import FLEETING, KEPT_TABLES, VERSION, metadata
 
 MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement
-PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-4000", "wal_autocheckpoint=4000")
+PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-16000", "wal_autocheckpoint=4000")
 NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "fuse.sshfs", "afs"}
 
 

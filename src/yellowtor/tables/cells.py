@@ -52,4 +52,6 @@ def _column_as_text(column: Sequence[object]) -> Sequence[str]:
     kinds = set(map(type, column))
     if kinds == {str}:
         return column  # type: ignore[return-value]
+    if kinds == {float}:
+        return [repr(value) if value % 1 else as_text(value) for value in column]  # type: ignore[operator]
     return list(map(str if kinds == {int} else as_text, column))

@@ -15,7 +15,7 @@ import python_calamine as calamine
 
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.block import Block, parse_block
+from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
@@ -63,6 +63,11 @@ class WorkbookTable(FileTable):
                 f"end open, or make them. Nothing was sent."
             )
         self._shown, hidden = self._from_xml()
+        if self._merged:
+            self.remarks.append(
+                f"{len(self._merged):,} blocks of merged cells below the header of the sheet {self.sheet!r}, the first "
+                f"at {self._merged[0]}: only the first cell of each says something"
+            )
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
 
@@ -92,6 +97,11 @@ class WorkbookTable(FileTable):
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
                     f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
                 )
+        self._merged = [
+            f"{letters(column)}{row + 1}"
+            for (row, column), _ in page.merged_cell_ranges or []
+            if row > self._block.first_row
+        ]
         names = next(islice(page.iter_rows(), self._block.first_row, None))
         last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
         self._width = last - self._block.first_column + 1
