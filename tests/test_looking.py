@@ -78,6 +78,9 @@ def test_a_preview_says_what_would_be_asked_and_what_would_not_and_sends_nothing
     assert not job.path("placed.csv").exists()
     job.edit("job.toml", ('"Street"', '"Stret"'))
     assert "has no column 'Stret'" in job.run("preview", "job.toml", code=4).stderr
+    job.edit("job.toml", ('"Stret"', '"Street"'))
+    job.edit("records.csv", ("R9,", "R7,"))
+    assert "the key 'R7' in column 'Id' stands twice" in job.run("preview", "job.toml", code=4).stderr
 
 
 HELD = {

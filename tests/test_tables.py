@@ -360,9 +360,9 @@ def lived_in(path, addresses):
         columns = [{"header": name} for name in ("Id", "Street", "Town", "Postcode")]
         columns[0]["total_string"] = "in all"
         page.add_table(3, 2, end, 5, {"name": "Sites", "columns": columns, "total_row": True})
-        page.write(end + 3, 2, "a note below")
         page.write("I3", "=1+1")
-        page.merge_range(end + 4, 8, end + 5, 9, "signed")
+        page.merge_range(end + 3, 2, end + 4, 4, "a note below")
+        page.merge_range(end + 6, 8, end + 7, 9, "signed")
     return f"C4:F{end}"
 
 
@@ -382,6 +382,9 @@ def test_records_may_stand_in_a_block_or_a_table_which_grows_and_zeros_are_what_
         return
     ran = job.run("run", "job.toml", "--json")
     assert "1 hidden rows of the sheet 'Sites' are records like the others" in ran.stderr
+    assert ("1 blocks of merged cells below the header of the sheet 'Sites', the first at C14" in ran.stderr) == (
+        how == "open block"
+    ), "those among the records"
     assert json.loads(ran.stdout)["outcomes"]["placed"] == len(addresses)
     before, after = members(job.path("sites.xlsx")), members(job.path("placed.xlsx"))
     changed = [name for name in before if before[name] != after[name]]

@@ -35,9 +35,9 @@ def place(
     """A copy of the frame with the answer columns that the job names: degrees (WGS 84) and texts.
 
     job is the path of a job file, or what would stand in one; where its records are said to be is not looked at, nor
-    where its answers go. What is missing is what pandas has for it. Records that wait for the allowance have the
-    outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most and again_failed are `--at-most` and
-    `--again failed` of the command.
+    where its answers go; its files of markers are written. What is missing is what pandas has for it. Records that
+    wait for the allowance have the outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most and
+    again_failed are `--at-most` and `--again failed` of the command.
 
     Raises BadJob, BadSource (a column is missing, a key is empty or stands twice), KeyRefused, LedgerTrouble, Busy.
     """

@@ -10,9 +10,9 @@ from yellowtor.ledger.schema import address, pin, work
 from yellowtor.ledger.store import Store
 
 # A pin on the record goes before one on its address.
-TAKE_UP = """UPDATE work SET pin_id = (
-    SELECT p.id FROM pin p LEFT JOIN address a ON a.key = p.address_key
-    WHERE (p.job_id = work.job_id AND p.key = work.key) OR a.id = work.address_id ORDER BY p.key IS NULL LIMIT 1)
+TAKE_UP = """UPDATE work SET pin_id = coalesce(
+    (SELECT p.id FROM pin p WHERE p.job_id = work.job_id AND p.key = work.key),
+    (SELECT p.id FROM address a JOIN pin p ON p.address_key = a.key WHERE a.id = work.address_id))
     WHERE job_id = ? AND state <> 'vanished' AND (pin_id IS NOT NULL
     OR key IN (SELECT key FROM pin WHERE job_id = ?)
     OR address_id IN (SELECT a.id FROM pin p JOIN address a ON a.key = p.address_key))"""

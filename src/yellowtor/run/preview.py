@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, Service, Table, Watcher
-from yellowtor.run.scan import RowReader, no_key, shown_key
+from yellowtor.run.scan import RowReader, key_twice, no_key, shown_key
 
 HELD = "has coordinates already"
 PROBLEMS = 12  # how many of each kind are kept to be shown
@@ -40,9 +40,10 @@ class Previews:
 
 
 def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher) -> Previews:
-    """Read the source to its end. Raises BadSource for what is wrong with it, an empty key too."""
+    """Read the source to its end. Raises BadSource for what is wrong with it, its keys too."""
     reader, found = RowReader(job, table), Previews()
     questions: set[bytes] = set()
+    seen_keys: set[int] = set()  # their hashes: 64 bits are enough for millions
     shown: Counter[str] = Counter()
     watch.phase("Reading")
     for batch in table.batches():
@@ -51,6 +52,9 @@ def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher
             raise no_key(reader, table, found.records + keys.index("") + 1)
         for key, row in zip(keys, batch, strict=True):
             found.records += 1
+            if hash(key) in seen_keys:
+                raise key_twice(reader, table, key)
+            seen_keys.add(hash(key))
             seen, question = _preview(reader, service, key, row, keep=job.records.keep)
             _count(found, seen)
             if question:

@@ -8,7 +8,6 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from operator import itemgetter
-from typing import Any
 
 from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.keys import Asking, digest, raw_hash
@@ -155,10 +154,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
         ]
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
-            raise BadSource(
-                f"{table.name}: the key {shown_key(twice)!r} in column {reader.key_columns} stands twice; a key must "
-                "tell records apart. Nothing was sent."
-            )
+            raise key_twice(reader, table, twice)
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         keep = job.records.keep
         book.put_work([_work(reader, asking, rows[item.key], item, keep=keep) for item in known])
@@ -212,6 +208,9 @@ def no_key(reader: RowReader, table: Table, at: int) -> BadSource:
     )
 
 
-def as_address(text: str) -> dict[str, Any]:
-    """The parts of an address as the ledger keeps them."""
-    return dict(json.loads(text))
+def key_twice(reader: RowReader, table: Table, key: str) -> BadSource:
+    """What to say of a key that two records have."""
+    return BadSource(
+        f"{table.name}: the key {shown_key(key)!r} in column {reader.key_columns} stands twice; a key must tell "
+        "records apart. Nothing was sent."
+    )

@@ -97,17 +97,18 @@ class WorkbookTable(FileTable):
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
                     f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
                 )
-        self._merged = [
-            f"{letters(column)}{row + 1}"
-            for (row, column), _ in page.merged_cell_ranges or []
-            if row > self._block.first_row
-        ]
         names = next(islice(page.iter_rows(), self._block.first_row, None))
         last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
         self._width = last - self._block.first_column + 1
         cells = self._cut(names)
         if told and told.last_column is None:  # up to the first column without a name
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
+        self._merged = [
+            f"{letters(column)}{row + 1}"
+            for (row, column), _ in page.merged_cell_ranges or []
+            if self._block.first_row < row <= (self._block.last_row or page.end[0])
+            and 0 <= column - self._block.first_column < self._width
+        ]
         return checked_header([as_text(cell).strip() for cell in self._cut(names)], where)
 
     def _cut(self, cells: Sequence[object]) -> Sequence[object]:
