@@ -10,6 +10,7 @@ import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from operator import itemgetter
 from pathlib import Path
 from typing import NamedTuple
 from xml.sax.saxutils import escape
@@ -61,10 +62,10 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
     """The sheet's XML with the cells changed."""
     names = _Names(xml)
     start, end = names.data(xml)
-    edits = edits_by_row(splice)
     last = max(splice.columns, default=0)
-    rows = _rows(names, xml, start, end, edits, splice)
-    return b"".join([_dimension(names, xml[:start], last), *rows, memoryview(xml)[end:]])
+    return b"".join(
+        [_dimension(names, xml[:start], last), *_rows(names, xml, start, end, splice), memoryview(xml)[end:]]
+    )
 
 
 def edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
@@ -129,21 +130,56 @@ def _found_rows(names: _Names, xml: bytes, at: int, end: int) -> Iterator[_Row]:
         yield _Row(start, at, found[1].rstrip(), inner)
 
 
-def _rows(
-    names: _Names, xml: bytes, start: int, end: int, edits: dict[int, dict[int, Cell]], splice: Splice
-) -> Iterator[bytes]:
-    at, number = start, 0
+def _rows(names: _Names, xml: bytes, start: int, end: int, splice: Splice) -> Iterator[bytes]:
+    edits = {edit.row: edit.cells for edit in splice.edits}
+    if splice.new:
+        edits[splice.header_row] = ()
+    after, at, number = _Appended(names, splice.columns), start, 0
     for row in _found_rows(names, xml, start, end):
         told = _attribute(row.attributes, b"r")
         number = int(told) if told else number + 1
-        if number in edits:
-            is_header = number == splice.header_row
+        if (cells := edits.pop(number, None)) is None:
+            continue
+        header: Mapping[int, Cell] = splice.new if number == splice.header_row else {}
+        split = _untouched(names, row.inner, after.first) if not header else 0
+        if split == len(row.inner) and not header:
+            tail = after.cells(number, cells)
+        else:
+            by_column = header or {
+                c: v for c, v in zip(splice.columns, cells, strict=True) if not isinstance(v, _Leave)
+            }
+            tail = _changed(names, row.inner[split:], number, dict(by_column), splice) if by_column else None
+        if tail is not None:
             yield xml[at : row.start]
-            yield _row(names, row, number, edits.pop(number), splice.new, is_header=is_header)
+            attributes = _spanning(row.attributes, after.last)
+            yield b"<%srow%s>%s%s</%srow>" % (names.prefix, attributes, row.inner[:split], tail, names.prefix)
             at = row.end
     yield xml[at:end]
     if edits:
         raise BadSource(f"row {min(edits)} is not in its XML; save the workbook anew.")
+
+
+class _Appended:
+    """The new cells of rows that have none where they come, nor to the right: what most rows are."""
+
+    def __init__(self, names: _Names, columns: Sequence[int]) -> None:
+        p = names.prefix
+        order = sorted(range(len(columns)), key=columns.__getitem__)
+        self.first, self.last = min(columns, default=0), max(columns, default=0)
+        self._starts = [(at, b'<%sc r="%s' % (p, _letters(columns[at]))) for at in order]
+        self._number = b'%%s%%d"><%sv>%%r</%sv></%sc>' % (p, p, p)
+        self._text = b'%%s%%d" t="inlineStr"><%sis><%st xml:space="preserve">%%s</%st></%sis></%sc>' % (p, p, p, p, p)
+
+    def cells(self, row: int, cells: NewCells) -> bytes | None:
+        """The cells of a row; None where all of them are left."""
+        pieces = []
+        for at, start in self._starts:
+            value = cells[at]
+            if value.__class__ is str and value:
+                pieces.append(self._text % (start, row, _escaped(value)))
+            elif value.__class__ is float or value.__class__ is int:
+                pieces.append(self._number % (start, row, value))
+        return b"".join(pieces) if pieces else None
 
 
 def _untouched(names: _Names, inner: bytes, first: int) -> int:
@@ -165,14 +201,12 @@ def _untouched(names: _Names, inner: bytes, first: int) -> int:
     return 0
 
 
-def _row(
-    names: _Names, row: _Row, number: int, cells: dict[int, Cell], new: Mapping[int, str], *, is_header: bool
-) -> bytes:
-    attributes, inner = row.attributes, row.inner
+def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
+    """The cells of a row, or of the end of one, with some changed and some added."""
+    new, is_header = splice.new, number == splice.header_row
     pieces: list[tuple[int, bytes]] = []
     column = -1
-    split = _untouched(names, inner, min(cells)) if not is_header else 0
-    for cell in names.cell.finditer(inner, split):
+    for cell in names.cell.finditer(inner):
         told = _attribute(cell[1], b"r")
         column = _column(told) if told else column + 1
         if column not in cells:
@@ -185,13 +219,15 @@ def _row(
             pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))
     style = _attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
     pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value not in (None, "")]
-    pieces.sort(key=lambda piece: piece[0])
-    if spans := _attribute(attributes, b"spans"):
-        wide = b"%s:%d" % (spans.split(b":")[0], max(int(spans.split(b":")[-1]), pieces[-1][0] + 1 if pieces else 1))
-        attributes = attributes.replace(b'spans="%s"' % spans, b'spans="%s"' % wide)
-    p = names.prefix
-    changed = b"".join([piece for _, piece in pieces])
-    return b"<%srow%s>%s%s</%srow>" % (p, attributes, inner[:split], changed, p)
+    return b"".join([piece for _, piece in sorted(pieces, key=itemgetter(0))])
+
+
+def _spanning(attributes: bytes, last: int) -> bytes:
+    """A row's attributes, of which `spans` tells readers how wide it is at most."""
+    if b"spans" not in attributes or not (spans := _attribute(attributes, b"spans")):
+        return attributes
+    left, _, right = spans.partition(b":")
+    return attributes.replace(b'spans="%s"' % spans, b'spans="%s:%d"' % (left, max(int(right), last + 1)))
 
 
 def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None) -> bytes:
