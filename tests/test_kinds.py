@@ -153,7 +153,8 @@ def test_records_stream_in_and_their_answers_stream_out(small):
         assert process.returncode == 0, err
         assert [row["Outcome"] for row in csv.DictReader(io.StringIO(out))] == ["placed"] * 5
     assert job.service.requests == 5
-    for args, told in ((["--json"], 'write.to = "-"'), ([], "Standard input is empty")):
+    refusals = {"--json": 'write.to = "-"', "--follow=1s": "can't be read again", "": "Standard input is empty"}
+    for args, told in ((option.split(), told) for option, told in refusals.items()):
         with job.path("records.csv" if args else "empty").open("a+") as records:
             records.seek(0)
             process = job.start("run", "job.toml", *args, stdin=records)

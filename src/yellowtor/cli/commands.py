@@ -21,8 +21,9 @@ from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, st
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.opening import CLOCK
 from yellowtor.run.conduct import Options, Summary, conduct, refused
-from yellowtor.run.job import STANDARD
+from yellowtor.run.job import STANDARD, Job
 from yellowtor.run.stop import StopWish
+from yellowtor.settings import read_settings
 from yellowtor.wiring import job_parts, load_service, preview_parts, service_book
 
 if TYPE_CHECKING:
@@ -42,6 +43,10 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) ->
 
 def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
     """Run the job again and again until a signal; say what each run did that found something to do."""
+    if read_settings(path, Job, "job").records.file == STANDARD:
+        raise BadJob(
+            f'{path} says records.file = "-": a stream can\'t be read again, as --follow does. Nothing was sent.'
+        )
     console, stop, summary = stderr(), StopWish(), None
     with signals(stop):
         while not stop:
