@@ -9,6 +9,7 @@ from yellowtor.run.clock import SystemClock
 from yellowtor.run.job import STANDARD, Job, Records
 from yellowtor.run.ports import Table
 from yellowtor.services.variables import Variable, environment, find_values
+from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.dialect import Told
 from yellowtor.tables.file import FileTable
@@ -23,7 +24,6 @@ WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 LINES = (".jsonl", ".ndjson")
 OTHERS = (".parquet", ".pq", ".geojson", ".json")
-NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers; the others are text
 
 
 def open_table(job: Job, folder: Path, *, whole: bool = False) -> tuple[Table, Path | None, Path | None]:

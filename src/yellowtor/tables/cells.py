@@ -13,6 +13,7 @@ class _Leave:
         return "LEAVE"
 
 
+NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers; others are text
 LEAVE = _Leave()  # this cell is not to be touched
 NewCells = Sequence[Cell | _Leave]
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column

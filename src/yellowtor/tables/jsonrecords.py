@@ -7,7 +7,6 @@ else in it keeps its bytes.
 import gzip
 import json
 import zlib
-from abc import abstractmethod
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import islice
@@ -54,9 +53,6 @@ class _JsonTable(FileTable):
         """What a record's new cells are in JSON; cells that are to be left are not among them."""
         told = zip(columns, cells, strict=True)
         return {name: None if cell == "" else cell for name, cell in told if cell is not LEAVE}
-
-    @abstractmethod
-    def batches(self) -> Iterator[list[Row]]: ...
 
 
 class JsonLinesTable(_JsonTable):
@@ -123,18 +119,21 @@ class GeoJsonTable(_JsonTable):
 
     def __init__(self, path: Path, backup: Path | None = None) -> None:
         super().__init__(path, backup)
+        self._load()
+        self._find_header(self._records, POINT)
+
+    def _load(self) -> None:
         with self._reading() as file:
             data = file.read()
         try:
             collection = _loads(data.removeprefix(BOM))
         except ValueError as error:
-            raise BadSource(f"{path}: no JSON ({error}). Nothing was sent.") from error
+            raise BadSource(f"{self.name}: no JSON ({error}). Nothing was sent.") from error
         features = collection.get("features") if isinstance(collection, dict) else None
         if not isinstance(features, list):
-            raise BadSource(f"{path} is no GeoJSON feature collection (RFC 7946). Nothing was sent.")
+            raise BadSource(f"{self.name} is no GeoJSON feature collection (RFC 7946). Nothing was sent.")
         self._records = [self._feature(feature, number) for number, feature in enumerate(features, 1)]
         self._text = data.decode()
-        self._find_header(self._records, POINT)
 
     def _feature(self, feature: Any, number: int) -> dict[str, Any]:
         if not isinstance(feature, dict) or feature.get("type") != "Feature":
@@ -156,6 +155,7 @@ class GeoJsonTable(_JsonTable):
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
     ) -> None:
+        self._load()  # somebody may have changed it since
         text, done = self._text, list[tuple[Span, str]]()
         spans = elements(text, members(text, text.index("{")).values["features"].start)
         for batch in self.batches():

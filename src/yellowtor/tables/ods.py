@@ -6,6 +6,7 @@ with a count, is parted where one of them changes.
 
 import re
 import zipfile
+from bisect import bisect_right
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
@@ -13,9 +14,9 @@ from xml.sax.saxutils import escape, unescape
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
-from yellowtor.tables.cells import Cell
+from yellowtor.tables.cells import Cell, _Leave
 from yellowtor.tables.package import replace_members
-from yellowtor.tables.splice import UNSAFE, Splice, edits_by_row
+from yellowtor.tables.splice import UNSAFE, Splice, attribute
 
 CONTENT = "content.xml"
 _ATTRS = rb"""(?:[^>"'/]|"[^"]*"|'[^']*')*"""
@@ -53,15 +54,29 @@ def splice_ods(source: Path, to: Path, sheet: str, splice: Splice, backup: Path 
 def splice_content(xml: bytes, sheet: str, splice: Splice) -> bytes:
     """The content with the sheet's cells changed."""
     start, end = _sheet(xml, sheet)
-    edits = edits_by_row(splice)
+    edits = _edits_by_row(splice)
+    numbers, done = sorted(edits), 0
     pieces, last = [xml[:start]], start
     for row in _runs(_ROW, xml, start, end):
-        inside = sorted(n for n in edits if row.at < n <= row.at + row.many)  # edits count rows from 1
+        upto = bisect_right(numbers, row.at + row.many, done)  # edits count rows from 1
+        inside, done = numbers[done:upto], upto
         pieces += [xml[last : row.found.start()], _parted_row(row, inside, edits, splice) if inside else row.found[0]]
         last = row.found.end()
     if edits:
         raise BadSource(f"row {min(edits)} is not in its XML; save the file anew.")
     return b"".join(pieces) + xml[last:]
+
+
+def _edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
+    """The new cells of each row (from 1) by column (from 0), the header's among them."""
+    edits: dict[int, dict[int, Cell]] = {}
+    for edit in splice.edits:
+        cells = {c: v for c, v in zip(splice.columns, edit.cells, strict=True) if not isinstance(v, _Leave)}
+        if cells:
+            edits[edit.row] = cells
+    if splice.new:
+        edits[splice.header_row] = dict(splice.new)
+    return edits
 
 
 def shown_numbers(xml: bytes, sheet: str) -> tuple[Mapping[tuple[int, int], str], int]:
@@ -75,7 +90,7 @@ def shown_numbers(xml: bytes, sheet: str) -> tuple[Mapping[tuple[int, int], str]
             continue
         for cell in _runs(_CELL, row.found[2], 0, len(row.found[2])):
             zeros = _SHOWN.search(cell.found[3] or b"")
-            if zeros and _attribute(cell.found[2], b"office:value-type") == b"float":
+            if zeros and attribute(cell.found[2], b"office:value-type") == b"float":
                 for n in range(row.many):
                     shown |= {(row.at + n + 1, cell.at + c): zeros[1].decode() for c in range(cell.many)}
     return shown, hidden
@@ -88,7 +103,7 @@ def _sheet(xml: bytes, sheet: str) -> tuple[int, int]:
     if b"<!--" in xml or b"<![CDATA[" in xml:
         raise BadSource("its XML holds comments or CDATA; save the file anew.")
     for table in _TABLE.finditer(xml):
-        if unescape((_attribute(table[1], b"table:name") or b"").decode(), {"&quot;": '"', "&apos;": "'"}) == sheet:
+        if unescape((attribute(table[1], b"table:name") or b"").decode(), {"&quot;": '"', "&apos;": "'"}) == sheet:
             return table.span(2)
     raise BadSource("it is not in its XML; save the file anew.")
 
@@ -98,7 +113,7 @@ def _runs(kind: re.Pattern[bytes], xml: bytes, start: int, end: int) -> Iterator
     for found in kind.finditer(xml, start, end):
         attributes = found[2] if kind is _CELL else found[1]
         word = b"table:number-%s-repeated" % (b"columns" if kind is _CELL else b"rows")
-        count = int(_attribute(attributes, word) or 1)
+        count = int(attribute(attributes, word) or 1)
         yield Run(at, count, found)
         at += count
 
@@ -153,7 +168,7 @@ def _changed(cell: Run, row: int, column: int, cells: dict[int, Cell], splice: S
 
 def _styles(attributes: bytes) -> bytes:
     """The attributes of a cell that stay when its content changes."""
-    found = ((name, _attribute(attributes, name)) for name in _KEPT)
+    found = ((name, attribute(attributes, name)) for name in _KEPT)
     return b"".join(b' %s="%s"' % (name, value) for name, value in found if value is not None)
 
 
@@ -186,11 +201,6 @@ def _counted(run: Run, what: bytes, count: int) -> bytes:
         return b""
     word = b"table:number-%s-repeated" % what
     text = run.found[0]
-    if _attribute(text[: text.index(b">")], word) is None:
+    if attribute(text[: text.index(b">")], word) is None:
         return text
     return re.sub(rb'\s*%s="\d+"' % word, b' %s="%d"' % (word, count) if count > 1 else b"", text, count=1)
-
-
-def _attribute(attributes: bytes, name: bytes) -> bytes | None:
-    found = re.search(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % re.escape(name), attributes)
-    return None if not found else found[1] if found[1] is not None else found[2]

@@ -77,6 +77,8 @@ class ParquetTable(FileTable):
                 self._pq.ParquetFile(self.path) as file,
                 self._pq.ParquetWriter(aside, schema, compression=codecs) as writer,
             ):
+                if not file.schema_arrow.equals(self._schema):
+                    raise BadSource(f"{self.name} has other columns than when it was read. Nothing was written.")
                 for number in range(file.num_row_groups):
                     group = self._answered(file.read_row_group(number), columns, answering, schema)
                     writer.write_table(group, row_group_size=max(1, group.num_rows))

@@ -68,18 +68,6 @@ def splice_sheet(xml: bytes, splice: Splice) -> bytes:
     )
 
 
-def edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
-    """The new cells of each row (from 1) by column (from 0), the header's among them."""
-    edits: dict[int, dict[int, Cell]] = {}
-    for edit in splice.edits:
-        cells = {c: v for c, v in zip(splice.columns, edit.cells, strict=True) if not isinstance(v, _Leave)}
-        if cells:
-            edits[edit.row] = cells
-    if splice.new:
-        edits[splice.header_row] = dict(splice.new)
-    return edits
-
-
 class _Names:
     """The element names as this sheet's producer writes them: with a prefix or without."""
 
@@ -136,7 +124,7 @@ def _rows(names: _Names, xml: bytes, start: int, end: int, splice: Splice) -> It
         edits[splice.header_row] = ()
     after, at, number = _Appended(names, splice.columns), start, 0
     for row in _found_rows(names, xml, start, end):
-        told = _attribute(row.attributes, b"r")
+        told = attribute(row.attributes, b"r")
         number = int(told) if told else number + 1
         if (cells := edits.pop(number, None)) is None:
             continue
@@ -207,7 +195,7 @@ def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], s
     pieces: list[tuple[int, bytes]] = []
     column = -1
     for cell in names.cell.finditer(inner):
-        told = _attribute(cell[1], b"r")
+        told = attribute(cell[1], b"r")
         column = _column(told) if told else column + 1
         if column not in cells:
             pieces.append((column, cell[0]))
@@ -216,15 +204,15 @@ def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], s
                 raise BadSource(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
             if cell[2] and names.formula.search(cell[2]):
                 raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
-            pieces.append((column, _cell(names, column, number, cells.pop(column), _attribute(cell[1], b"s"))))
-    style = _attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
+            pieces.append((column, _cell(names, column, number, cells.pop(column), attribute(cell[1], b"s"))))
+    style = attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
     pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value not in (None, "")]
     return b"".join([piece for _, piece in sorted(pieces, key=itemgetter(0))])
 
 
 def _spanning(attributes: bytes, last: int) -> bytes:
     """A row's attributes, of which `spans` tells readers how wide it is at most."""
-    if b"spans" not in attributes or not (spans := _attribute(attributes, b"spans")):
+    if b"spans" not in attributes or not (spans := attribute(attributes, b"spans")):
         return attributes
     left, _, right = spans.partition(b":")
     return attributes.replace(b'spans="%s"' % spans, b'spans="%s:%d"' % (left, max(int(right), last + 1)))
@@ -267,7 +255,7 @@ def _attribute_called(name: bytes) -> re.Pattern[bytes]:
     return re.compile(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name)
 
 
-def _attribute(attributes: bytes, name: bytes) -> bytes | None:
+def attribute(attributes: bytes, name: bytes) -> bytes | None:
     found = _attribute_called(name).search(attributes)
     return None if not found else found[1] if found[1] is not None else found[2]
 

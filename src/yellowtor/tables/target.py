@@ -13,9 +13,9 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
 
 from yellowtor.errors import BadSource
+from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.place import Named
 
-NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
 DEGREES = {"latitude", "longitude"}
 _ESCAPES = {"\\": r"\\", "\t": r"\t", "\n": r"\n", "\r": r"\r"}
