@@ -19,7 +19,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
-from yellowtor.answers.work import AlreadyKnown, Reserved, Spent
+from yellowtor.answers.work import AlreadyKnown, Reserved, Spent, Work
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.book import open_book
 from yellowtor.ledger.requests import AccountTerms, Refuse, Release, Reserve, SettleReply
@@ -166,6 +166,52 @@ def test_no_course_of_events_passes_the_window(tmp_path_factory, events, limit):
         assert counted <= limit
         assert requests.left_today() == limit - counted
     opened.__exit__(None, None, None)
+
+
+ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_from([None, "1,2", "3,4"]))
+TERMS = AccountTerms("service", "account", Pace(None), DayWindow(None, LISBON))
+
+
+def work_of(item):
+    state = "kept" if item.held else "ask"
+    question = None if item.held else item.raw_hash
+    return Work(*item[:4], item.raw_hash, state, "[]", "{}", item.raw_hash, question)
+
+
+@given(
+    st.data(),
+    st.integers(1, 4),
+    st.lists(st.lists(ROW, max_size=9, unique_by=lambda row: row[0]), min_size=2, max_size=4),
+)
+def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes_in(tmp_path_factory, data, size, more):
+    """Rows are put in, edited, taken out, moved, and get our coordinates; against a dictionary of what was there."""
+    folder, seen, here, ours, rows = tmp_path_factory.mktemp("scans"), {}, set(), set(), []
+    for put_in in more:
+        taken_out = {row[0] for row in put_in}
+        rows = [row for row in rows if row[0] not in taken_out and data.draw(st.integers(0, 4))]
+        at = data.draw(st.integers(0, len(rows)))
+        rows[at:at] = put_in
+        now = {key: (cell, None if held == "1,2" and key in ours else held) for key, cell, held in rows}
+        with open_book(folder / "ledger.sqlite", folder / "job.toml", Clock(), TERMS) as opened:
+            scanning, found, again = opened.scanning, {}, data.draw(st.sampled_from([None, *rows])) if seen else None
+            scanning.recall("")
+            for at in range(0, len(rows), size):
+                known, twice = scanning.note(rows[at : at + size], all_of_them=False)
+                assert twice is None
+                found |= {item.key: item for item in known}
+                scanning.put_work([work_of(item) for item in known])
+            assert again is None or scanning.note([again], all_of_them=False) == ([], again[0]), "a key stands twice"
+            assert {key for key, item in found.items() if item.is_new} == now.keys() - seen.keys()
+            assert found.keys() == {key for key in now if key not in here or now[key] != seen[key]}
+            assert (scanning.close(), scanning.count()) == (len(here - now.keys()), len(rows))
+            answers = opened.judging.answers_in_order(0, len(rows), frozenset())
+            assert [answer.key for answer in answers] == [key for key, *_ in rows]
+            written = [a for a in answers if a.outcome == "waiting" and data.draw(st.booleans())]
+            opened.judging.note_written([(answer.id, "1,2") for answer in written])
+            opened.judging.keep_written(in_place=True)
+        ours |= {answer.key for answer in written}
+        rows = [(key, cell, "1,2" if key in ours and not held else held) for key, cell, held in rows]
+        seen, here = seen | now, set(now)
 
 
 def test_a_second_opening_of_a_job_is_busy_and_a_broken_file_is_told(tmp_path):

@@ -4,7 +4,7 @@ A key is a BLAKE2b digest of 128 bits in hexadecimal, so that no address stands 
 """
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.canonical import SEPARATOR
@@ -17,7 +17,13 @@ def digest(*parts: str) -> str:
 
 def raw_hash(cells: Sequence[str]) -> str:
     """The fingerprint of a record's address cells just as they stand: any edit at all changes it."""
-    return hashlib.blake2b(SEPARATOR.join(cells).encode(), digest_size=16).hexdigest()
+    return raw_hashes([cells])[0]
+
+
+def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
+    """The fingerprint of each of many records."""
+    blake2b = hashlib.blake2b
+    return [blake2b(text.encode(), digest_size=16).hexdigest() for text in map(SEPARATOR.join, rows)]
 
 
 @dataclass(frozen=True, slots=True)

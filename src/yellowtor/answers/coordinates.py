@@ -8,7 +8,7 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yellowtor.answers.position import Area, Position
+from yellowtor.answers.position import Area, Position, is_null_island, written
 
 
 class Finding(StrEnum):
@@ -59,6 +59,20 @@ def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None =
     except ValueError:
         read = _by_words(lat, lon)
     return _placed(*read[0], read[1], area) if read else Held(None, Finding.NO_NUMBER)
+
+
+def written_coordinates(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[str | None, Finding | None]:
+    """What two cells say, as read_coordinates() has it: the position as it would be written, and what is wrong."""
+    if decimal == "." and area is None:
+        try:  # most are plain degrees
+            north, east = float(lat), float(lon)
+        except ValueError:
+            pass
+        else:
+            if -90 <= north <= 90 and -180 <= east <= 180 and not is_null_island(north, east):
+                return written(north, east), None
+    held = read_coordinates(lat, lon, decimal, area)
+    return held.position.written() if held.position else None, held.finding
 
 
 def _placed(lat: float, lon: float, finding: Finding | None, area: Area | None) -> Held:

@@ -21,11 +21,16 @@ class Position:
     @property
     def is_null_island(self) -> bool:
         """Whether this is 0,0 (within about 100 m): what a service says that doesn't know."""
-        return abs(self.lat) < 0.001 and abs(self.lon) < 0.001
+        return is_null_island(self.lat, self.lon)
 
     def written(self) -> str:
         """The coordinates at the precision we write: how we know our own again."""
         return written(self.lat, self.lon)
+
+
+def is_null_island(lat: float, lon: float) -> bool:
+    """Whether this is 0,0, within about 100 m."""
+    return abs(lat) < 0.001 and abs(lon) < 0.001
 
 
 def written(lat: float, lon: float) -> str:

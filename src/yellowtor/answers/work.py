@@ -1,7 +1,8 @@
 """Plain values that pass between a run and its ledger."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from yellowtor.answers.kinds import Kind
 
@@ -9,8 +10,8 @@ from yellowtor.answers.kinds import Kind
 class Known(NamedTuple):
     """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
 
-    `place` is its place in the source, from 1. `held` are the source's own coordinates as they would be written, or
-    None; `written` are ours as they were written last, `answered` ours as they were judged last.
+    `place` is its place in the source, from 1. `held` are the source's own coordinates as they would be written (None:
+    there are none, or they are ours as we wrote them last), `written` those, `answered` ours as they were judged last.
     """
 
     place: int
@@ -41,6 +42,15 @@ class Work(NamedTuple):
     address: str
     address_key: str
     question_key: str | None
+
+
+class Kept(Protocol):
+    """Called when what was answered for rows is in its place: for all of them, or (in a database) a page at a time.
+
+    left are the places in the page, from 0, of the rows that were left alone: edited, or gone, since they were read.
+    """
+
+    def __call__(self, left: Sequence[int] = ()) -> None: ...
 
 
 class Question(NamedTuple):

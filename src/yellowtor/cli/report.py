@@ -149,7 +149,9 @@ def _wrote(console: Console, summary: Summary) -> None:
     if wrote is None:
         return
     if wrote.edited:
-        console.print(f"{wrote.edited:,} records were edited since they were read, and left alone.", style="yellow")
+        console.print(
+            f"{wrote.edited:,} records were edited (or taken out) since they were read, and left alone.", style="yellow"
+        )
     if wrote.stale:
         console.print(
             f"{wrote.stale:,} records have coordinates of an address that is no longer theirs.", style="yellow"

@@ -21,7 +21,10 @@ KEYS = text("SELECT value FROM json_each(:keys)")  # many values as one
 JUDGED = ("job_id", "judged_by", "question_id", *Judged._fields[1:])
 PUT_JUDGED = f"INSERT OR REPLACE INTO answer ({', '.join(JUDGED)}) VALUES ({', '.join('?' * len(JUDGED))})"  # noqa: S608
 AT_HAND = 10_000  # records whose new coordinates are held in memory
-KEEP = {True: "UPDATE work SET written = ?, held = ? WHERE id = ?", False: "UPDATE work SET written = ? WHERE id = ?"}
+KEEP = {
+    True: "UPDATE work SET written = ?, held = NULL WHERE id = ?",
+    False: "UPDATE work SET written = ? WHERE id = ?",
+}
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
@@ -130,16 +133,16 @@ class JudgeBook:
             self._new, self._spilled = [], True
 
     def keep_written(self, *, in_place: bool) -> None:
-        """The target is in its place: remember what was noted; in place, the source holds it now."""
-        names = ("written", "held") if in_place else ("written",)
-        rows = [(*[text] * len(names), number) for number, text in self._new]
+        """The target is in its place: remember what was noted; in place, the source holds no others now."""
+        if not self._new and not self._spilled:
+            return
         with self._store.transaction() as connection:
             if self._spilled:
-                new = dict.fromkeys(names, new_written.c.coordinates)
+                new: dict[str, Any] = {"written": new_written.c.coordinates} | ({"held": None} if in_place else {})
                 connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
                 connection.execute(new_written.delete())
-            if rows:
-                connection.exec_driver_sql(KEEP[in_place], rows)
+            if self._new:
+                connection.exec_driver_sql(KEEP[in_place], [(text, number) for number, text in self._new])
         self._new, self._spilled = [], False
 
     def outcomes(self) -> dict[str, int]:

@@ -20,14 +20,21 @@ from yellowtor.ledger.store import Store
 PAGE = 1_000
 FINAL = [kind.value for kind in Kind if kind.is_answer]
 # Of the records from a place on: their places; and of those that are asked about, whose address is as it was and whose
-# coordinates are gone, or ours again, what the source holds now.
-ONLY_HELD = """work.state = 'ask' AND work.raw_hash = s.raw_hash AND work.held IS NOT s.held
+# foreign coordinates are gone, that they are.
+GONE = """work.held IS NOT NULL AND work.state = 'ask' AND work.raw_hash = s.raw_hash
     AND (s.held IS NULL OR s.held = work.written)"""
 TAKE = f"""UPDATE work SET place = s.place,
-    held = CASE WHEN {ONLY_HELD} THEN s.held ELSE work.held END,
-    held_hash = CASE WHEN {ONLY_HELD} THEN s.raw_hash ELSE work.held_hash END
+    held = CASE WHEN {GONE} THEN NULL ELSE work.held END,
+    held_hash = CASE WHEN {GONE} THEN s.raw_hash ELSE work.held_hash END
     FROM scanned s WHERE s.place >= ? AND work.job_id = ? AND work.key = +s.key
-    AND (work.place IS NOT s.place OR ({ONLY_HELD}))"""  # noqa: S608 - our own words; +: go by the records' index
+    AND (work.place IS NOT s.place OR ({GONE}))"""  # noqa: S608 - our own words; +: go by the records' index
+# The records of a job in these places of its last scan, as they were.
+AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
+    WHERE job_id = ? AND place > ? AND place <= ? ORDER BY place"""
+# Those up to a place are as they were, and need be in `scanned` only now.
+CATCH_UP = """INSERT OR IGNORE INTO scanned (place, key, raw_hash, held)
+    SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ?"""
+PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
 PUT_QUESTION = "INSERT OR IGNORE INTO question (key, address_id) SELECT ?, id FROM address WHERE key = ?"
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id, question_id)
     VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?), (SELECT id FROM question WHERE key = ?))
@@ -42,6 +49,7 @@ class ScanBook:
     def __init__(self, store: Store, job_id: int, run_id: int) -> None:
         self._store, self._job, self._run = store, job_id, run_id
         self._count = 0
+        self._in_order = True  # so far the keys are those of the last scan, in its order
 
     def composed_by(self) -> str:
         """The digest of the rules by which this job's addresses were put together last."""
@@ -77,15 +85,41 @@ class ScanBook:
         """
         if not batch:
             return [], None
-        first = self._count + 1
+        before = self._count
+        differ: Sequence[int] | None = None if all_of_them or not self._in_order else self._differing(batch)
+        if differ is None:
+            differ = range(len(batch))
+            self._fall_out_of_order()
+        if not differ:
+            self._count += len(batch)
+            return [], None
         try:
             with self._store.transaction() as connection:
-                connection.exec_driver_sql("INSERT INTO scanned (key, raw_hash, held) VALUES (?, ?, ?)", batch)
-                connection.exec_driver_sql(TAKE, (first, self._job))
+                connection.exec_driver_sql(PUT_SCANNED, [(before + at + 1, *batch[at]) for at in differ])
+                connection.exec_driver_sql(TAKE, (before + 1, self._job))
         except IntegrityError:
             return [], self._twice(batch)
         self._count += len(batch)
-        return self._changed(first, all_of_them=all_of_them), None
+        return self._changed(before + 1, all_of_them=all_of_them), None
+
+    def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> list[int] | None:
+        """Which of these are not as the ledger remembers them; None where they are not the last scan's next keys."""
+        places = (self._job, self._count, self._count + len(batch))
+        known = self._store.connection.exec_driver_sql(AS_THEY_WERE, places).cursor.fetchall()
+        if [row[0] for row in known] != [row[0] for row in batch]:
+            return None
+        return [
+            at
+            for at, ((_, new, held), (_, old, foreign, ours)) in enumerate(zip(batch, known, strict=True))
+            if new != old or not (held == foreign or (foreign is None and held == ours))
+        ]
+
+    def _fall_out_of_order(self) -> None:
+        """From here on each record is looked up by its key; `scanned` gets those that were in order up to here."""
+        if self._in_order and self._count:
+            with self._store.transaction() as connection:
+                connection.exec_driver_sql(CATCH_UP, (self._job, self._count))
+        self._in_order = False
 
     def _twice(self, batch: Sequence[tuple[str, str, str | None]]) -> str:
         seen: set[str] = set()
@@ -99,8 +133,9 @@ class ScanBook:
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
         judged = and_(answer.c.job_id == self._job, answer.c.question_id == work.c.question_id)
+        foreign = func.nullif(scanned.c.held, work.c.written)
         query = select(
-            scanned.c.place, scanned.c.key, scanned.c.raw_hash, scanned.c.held,
+            scanned.c.place, scanned.c.key, scanned.c.raw_hash, foreign,
             work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written, answer.c.lat, answer.c.lon,
         ).select_from(
             scanned.outerjoin(work, same).outerjoin(answer, judged)
@@ -110,7 +145,7 @@ class ScanBook:
                 or_(
                     work.c.raw_hash.is_(None),
                     work.c.raw_hash != scanned.c.raw_hash,
-                    work.c.held.is_distinct_from(scanned.c.held),
+                    work.c.held.is_distinct_from(foreign),
                     work.c.state == "vanished",
                 )
             )
@@ -136,7 +171,11 @@ class ScanBook:
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
                 return 0  # whatever was scanned is there, so nothing else is
-            gone = ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
+            gone = (
+                or_(work.c.place.is_(None), work.c.place > self._count)
+                if self._in_order
+                else ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
+            )
             left = {"state": "vanished", "question_id": None, "place": None, "pin_id": None}
             return connection.execute(update(work).where(here, gone).values(left)).rowcount
 

@@ -125,7 +125,7 @@ work = Table(
     Column("key", Text, nullable=False),
     Column("place", Integer),  # from 1, in the last scan; null: vanished
     Column("raw_hash", Text, nullable=False),
-    Column("held", Text),  # the source's own coordinates, as they would be written
+    Column("held", Text),  # coordinates in the source that are not ours, as they would be written
     Column("held_hash", Text, nullable=False),  # the address that was there when `held` was first seen
     Column("written", Text),  # the coordinates that we wrote last
     Column("state", Text, nullable=False),  # kept, incomplete, ask, vanished
@@ -166,7 +166,8 @@ last_scan = Table(
     Column("source", Text, nullable=False),
 )  # fmt: skip
 
-# What the source held in this run, in its order; lives as long as the connection.
+# What the source held in this run, in its order; lives as long as the connection. As long as all of it is in the order
+# of the last scan, only what differs.
 scanned = Table(
     "scanned", metadata,
     Column("place", Integer, primary_key=True),

@@ -14,7 +14,7 @@ from yellowtor.allowance.windows import DayWindow
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply, Request
-from yellowtor.answers.work import Answer, Judged, Known, Question, Reservation, Reserved, Unjudged, Work
+from yellowtor.answers.work import Answer, Judged, Kept, Known, Question, Reservation, Reserved, Unjudged, Work
 
 T = TypeVar("T")
 Row = Sequence[str]
@@ -31,7 +31,10 @@ class Clock(Protocol):
 
 
 class Table(Protocol):
-    """A source of records that answers can be written back to. `remarks` say how it was understood."""
+    """A source of records that answers can be written back to. `remarks` say how it was understood.
+
+    A database (it has an `into`) gives rewrite() the rows as batches() gave them last, and looks again itself.
+    """
 
     name: str
     header: list[str]
@@ -48,9 +51,7 @@ class Table(Protocol):
     def remarks(self) -> Sequence[str]: ...
 
     def batches(self) -> Iterator[list[Row]]: ...
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None]
-    ) -> None: ...
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept) -> None: ...
     def fingerprint(self) -> str: ...
     def check_target(self, to: Path | None) -> str: ...
 

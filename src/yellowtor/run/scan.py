@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from operator import itemgetter
 
 from yellowtor.addresses.address import Address, Composing
-from yellowtor.addresses.keys import Asking, digest, raw_hash
-from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates
+from yellowtor.addresses.keys import Asking, digest, raw_hashes
+from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
 from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
@@ -93,6 +93,14 @@ class RowReader:
             return f"{' and '.join(missing)} missing"
         return "the address is empty" if self.composing.says_nothing(cells) else ""
 
+    def held_texts(self, batch: Sequence[Row]) -> list[tuple[str | None, Finding | None]]:
+        """The coordinates of each of many records, as they would be written, and what is wrong with them."""
+        lats, lons = ([row[at] for row in batch] for at in self._held) if self._held else ([], [])
+        if not any(lats) and not any(lons):
+            return [(None, None)] * len(batch)
+        pairs = zip(lats, lons, strict=True)
+        return [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in pairs]
+
     def held(self, row: Row) -> Held:
         """The coordinates that the record has already, and what is wrong with them."""
         if self._held is None:
@@ -144,14 +152,12 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
         keys = reader.keys(batch)
         if not all(keys):
             raise no_key(reader, table, book.count() + keys.index("") + 1)
-        helds = list(map(reader.held, batch))
-        for key, held in zip(keys, helds, strict=True):
-            if held.finding:
-                findings.setdefault(held.finding, Findings()).add(shown_key(key))
-        scanned = [
-            (key, raw_hash(reader.raw(row)), held.position.written() if held.position else None)
-            for key, row, held in zip(keys, batch, helds, strict=True)
-        ]
+        held, wrong = zip(*reader.held_texts(batch), strict=True)
+        if any(wrong):
+            for key, finding in zip(keys, wrong, strict=True):
+                if finding:
+                    findings.setdefault(finding, Findings()).add(shown_key(key))
+        scanned = list(zip(keys, raw_hashes(map(reader.raw, batch)), held, strict=True))
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise key_twice(reader, table, twice)

@@ -6,6 +6,7 @@ columns that the job names are touched.
 
 import json
 import math
+from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -73,25 +74,53 @@ class WriteBack:
         self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
         self._projection = Projection(job.write.crs) if job.write.crs else None
         self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
+        self._unsettled: deque[tuple[Sequence[Row], Sequence[Answer | None]]] = deque()  # pages, of a database
+        self._markers: Sequence[MarkerFile] = ()
         self.result = WriteResult()
 
     def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.
 
-        scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, and none
-        need be compared with what was asked about. Mostly they come in the scan's order.
+        scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, as those
+        of a database always are, and none need be compared with what was asked about. Mostly they come in the scan's
+        order.
         """
         self._watch.phase("Writing")
-        self._position, self._unchanged = 0, bool(scanned) and self._table.fingerprint() == scanned
+        same = bool(scanned) and self._table.fingerprint() == scanned
+        self._position, self._unchanged = 0, same or bool(self._table.into)
         columns = list(self._job.write.columns.mapped().values())
-        with markers() as files:
-            self._table.rewrite(
-                to,
-                columns,
-                lambda batch: self._batch(batch, files),
-                lambda: self._book.keep_written(in_place=self._job.held_is_target()),
-            )
+        with markers() as self._markers:
+            self._table.rewrite(to, columns, self._answering, self._kept)
         return self.result
+
+    def _answering(self, batch: Sequence[Row]) -> list[Sequence[Any]]:
+        cells, answers = self._batch(batch)
+        if self._table.into:
+            self._unsettled.append((batch, answers))
+        else:
+            self._settle(batch, answers)
+        return cells
+
+    def _kept(self, left: Sequence[int] = ()) -> None:
+        """What was answered is in its place: all of it, or the oldest page but for the rows that were left alone."""
+        if self._unsettled:
+            batch, answers = self._unsettled.popleft()
+            gone = set(left)
+            if gone:
+                answers = [None if at in gone else answer for at, answer in enumerate(answers)]
+            self.result.edited += len(gone)
+            self.result.written -= len(gone)
+            self._settle(batch, answers)
+        self._book.keep_written(in_place=self._job.held_is_target())
+
+    def _settle(self, batch: Sequence[Row], answers: Sequence[Answer | None]) -> None:
+        """Draw what was written, and have the ledger remember the coordinates that are new in the target."""
+        for file in self._markers:
+            for row, answer in zip(batch, answers, strict=True):
+                if answer is not None:
+                    file.add(_marker(answer, self._reader.name(row)))
+        if "latitude" in self._names:
+            self._note([answer for answer in answers if answer is not None])
 
     def changes(self, shown: int) -> Changes:
         """What write() would change now, in the order of the records; nothing is written."""
@@ -99,7 +128,7 @@ class WriteBack:
         found, at = Changes(), {name: i for i, name in enumerate(self._table.header)}
         columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]
         for batch in self._table.batches():
-            keys, new = self._reader.keys(batch), self._batch(batch, ())
+            keys, (new, _) = self._reader.keys(batch), self._batch(batch)
             for key, row, *cells in zip(keys, batch, *new, strict=True):
                 changed = [
                     Change(shown_key(key), column, old, self._as_text(cell))
@@ -123,13 +152,9 @@ class WriteBack:
         except ValueError:
             return False
 
-    def _batch(self, batch: Sequence[Row], files: Sequence[MarkerFile]) -> list[Sequence[Any]]:
-        """The new cells of each of the job's columns for this batch."""
-        answers = self._answers(batch, self._texts | FOR_MARKERS if files else self._texts)
-        for file in files:
-            for row, answer in zip(batch, answers, strict=True):
-                if answer is not None:
-                    file.add(_marker(answer, self._reader.name(row)))
+    def _batch(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Sequence[Answer | None]]:
+        """The new cells of each of the job's columns for this batch, and the answers that they were made from."""
+        answers = self._answers(batch, self._texts | FOR_MARKERS if self._markers else self._texts)
         edited = [at for at, answer in enumerate(answers) if answer is None]
         columns = self._columns([answer or UNKNOWN for answer in answers])
         if "latitude" in self._names and not self._job.write.table:
@@ -140,7 +165,7 @@ class WriteBack:
         self.result.edited += len(edited)
         self.result.written += len(batch) - len(edited)
         self._watch.advanced(len(batch))
-        return list(columns)
+        return list(columns), answers
 
     def _leave_or_repair(self, batch: Sequence[Row], lat: list[Any], lon: list[Any]) -> None:
         """Cells that would be emptied, or are left, hold something: leave what isn't ours, repair what is certain."""
@@ -190,7 +215,6 @@ class WriteBack:
         if "latitude" in self._names:
             cells = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
             by_name["latitude"], by_name["longitude"] = map(list, zip(*cells, strict=True))
-            self._note(answers)
         return [by_name[name] for name in self._names]
 
     def _projected(self, points: Sequence[Point | None]) -> tuple[list[Any], list[Any]]:
@@ -216,7 +240,7 @@ class WriteBack:
                 (number, text)
                 for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
                 if outcome in sure and lat is not None and lon is not None
-                if (text := written(lat, lon)) != before or (here and text != held)
+                if (text := written(lat, lon)) != before or (here and held is not None)
             ]
         )
 

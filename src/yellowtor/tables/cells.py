@@ -19,6 +19,11 @@ NewCells = Sequence[Cell | _Leave]
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 
 
+def unheard(left: Sequence[int] = ()) -> None:
+    """For a caller that need not know when answers are in their place."""
+    del left
+
+
 def as_text(value: object) -> str:
     """A cell's value as a person reads it: 412.0 is "412", an instant is ISO 8601."""
     if isinstance(value, str):
@@ -53,6 +58,8 @@ def _column_as_text(column: Sequence[object]) -> Sequence[str]:
     kinds = set(map(type, column))
     if kinds == {str}:
         return column  # type: ignore[return-value]
+    if kinds == {type(None)}:
+        return [""] * len(column)
     if kinds == {float}:
         return [repr(value) if value % 1 else as_text(value) for value in column]  # type: ignore[operator]
     return list(map(str if kinds == {int} else as_text, column))

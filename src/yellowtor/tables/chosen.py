@@ -4,13 +4,14 @@ The condition sees the file's columns as texts, empty cells as NULL, and nothing
 other table. Only an order needs all the records in memory at once.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE, Answering, Row
+from yellowtor.tables.cells import LEAVE, Answering, Row, unheard
 from yellowtor.tables.file import FileTable
 
 if TYPE_CHECKING:
@@ -51,9 +52,7 @@ class ChosenTable:
         for at in range(0, len(order), BATCH):
             yield [rows[n] for n in order[at : at + BATCH]]
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write as the file's table does, and leave what was not chosen as it is."""
         with self._engine() as engine:
 

@@ -1,21 +1,25 @@
 """Records in a table, a view or a query of a database.
 
-They are read by a cursor that is closed before anything is asked. Answers are written by key, a page of rows in
-a transaction that looks at each row again: what was edited meanwhile is left alone.
+They are read by a cursor that is closed before anything is asked, and kept as they were read. Answers are written
+by key, a page of rows in a transaction whose update looks at each row again: what was edited meanwhile is left alone.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import FLOAT
 from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts, unheard
 from yellowtor.tables.place import Named, Place, open_engine, told
-from yellowtor.tables.target import Create, Target, column, columns_of
+from yellowtor.tables.spool import Page, Spool
+from yellowtor.tables.target import Create, Load, Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
 
@@ -41,6 +45,7 @@ class DatabaseTable:
         with told(self.name, "can't be opened"):
             self._engine = open_engine(url)
             there = self._columns()
+            self._kinds = there
             self.keys: Sequence[str] = place.keys or self._primary_key()
         wanted = list(dict.fromkeys([*self.keys, *needed]))
         if missing := [name for name in wanted if name not in there]:
@@ -56,40 +61,54 @@ class DatabaseTable:
         own = [answers[part] for part in read if answers.get(part) in self._target.present]
         self.header = wanted if place.results else [*wanted, *own]
         self.into = f"{table} in {place.shown()}"
+        self._compared = self._comparable()
+        self._read: Spool | None = None  # the rows as they were read last, whole
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows as texts, in the job's order, through a cursor of the server."""
         order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
         query = self._records(self.header).order_by(*order, *map(column, self.keys))
+        self._read, spool = None, Spool()
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             found = streaming.execute(query)
             cursor: Any = found.cursor
             try:
-                for page in found.partitions(PAGE):
+                for rows in found.partitions(PAGE):
+                    page = list(map(tuple, rows))
+                    spool.add(page)
                     yield as_texts(page)
             except DBAPIError:
                 _give_up(cursor)
                 raise
+        self._read = spool
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
-        """Write what answering gives into the target's columns; kept is called after each transaction."""
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+        """Write what answering gives into the target's columns; kept is called after each transaction.
+
+        The rows are those that batches() gave last. While one page is being written, the next one is answered.
+        """
         del to, columns
-        last: Sequence[Any] = ()
+        if self._read is None:
+            for _ in self.batches():
+                pass
+        assert self._read is not None, "they were read just now"
         with told(self.into, "can't be written any further", writing=True):
             self._target.make(self._records(self.keys))
-            with self._engine.execution_options(writes=True).connect() as connection:
-                self._target.open(connection)
-                while True:
-                    with connection.begin():
-                        rows = connection.execute(self._page(last)).all()
-                        if not rows:
-                            return
-                        self._target.put(connection, self._changed(rows, answering))
-                    last = rows[-1][: len(self.keys)]
-                    kept()
+            with (
+                self._engine.execution_options(writes=True).connect() as connection,
+                ThreadPoolExecutor(1) as aside,
+            ):
+                self._target.open(connection, self._records(self.header), self._compared)
+                writing: Future[list[int]] | None = None
+                for page in self._read.pages():
+                    answers = answering(as_texts(page))
+                    ready = self._ready(page, answers)
+                    if writing:
+                        kept(writing.result())
+                    writing = aside.submit(self._put, connection, page, ready)
+                if writing:
+                    kept(writing.result())
 
     def fingerprint(self) -> str:
         """A database can't tell cheaply whether it is the same."""
@@ -102,37 +121,38 @@ class DatabaseTable:
             self._target.check()
         return ""
 
-    def _changed(self, rows: Sequence[Sequence[Any]], answering: Answering) -> list[list[Any]]:
-        """Of a page's rows whose cells are not so already, the columns: of the keys, and of the new cells."""
-        width, columns = len(self.header), list(zip(*rows, strict=True))
-        answers = answering(list(as_texts([row[:width] for row in rows])))
-        changed: set[int] = set()
-        after: list[Sequence[Any]] = []
-        for before, new in zip(columns[-len(answers) :], answers, strict=True):
-            cells = [old if cell is LEAVE else cell for old, cell in zip(before, new, strict=True)]
-            if len(changed) < len(rows) and cells != list(before):
-                pairs = enumerate(zip(before, cells, strict=True))
-                changed.update(at for at, (old, cell) in pairs if old is not cell and not _same(old, cell))
-            after.append(cells)
-        told, places = [*columns[: len(self.keys)], *after], sorted(changed)
-        return [list(column) if len(places) == len(rows) else [column[at] for at in places] for column in told]
+    def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
+        """A page as its target takes it, by which columns it has new cells for."""
+        names, columns = list(self._target.columns.values()), list(zip(*page, strict=True))
+        known = [columns[self.header.index(name)] for name in (*self.keys, *self._compared)]
+        loads = []
+        for which, places in _by_cells(answers):
+            told: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
+            if len(places) < len(page):
+                told = [[column[at] for at in places] for column in told]
+            loads.append(self._target.load(told, [names[at] for at in which]))
+        return loads
 
-    def _page(self, last: Sequence[Any]) -> sa.Select[Any]:
-        """The next page of rows by key, locked where they are to be written; after the header, the target's cells."""
-        target, columns = self._target, list(self._target.columns.values())
-        if target.own:
-            query = self._records([*self.header, *columns]).with_for_update()
-            keys = list(map(column, self.keys))
-        else:
-            records = self._records(self.header).subquery("records")
-            keys = [records.c[key] for key in self.keys]
-            same = sa.and_(*(records.c[key] == target.at.c[key] for key in self.keys))
-            query = sa.select(*records.c, *(target.at.c[name] for name in columns))
-            query = query.select_from(records.outerjoin(target.at, same))
-        query = query.order_by(*keys).limit(PAGE)
-        if not last:
-            return query
-        return query.where(keys[0] > last[0] if len(keys) == 1 else sa.tuple_(*keys) > sa.tuple_(*last))
+    def _put(self, connection: sa.Connection, page: Page, loads: Sequence[Load]) -> list[int]:
+        """Write a page in a transaction of its own; the places of its rows that were left alone."""
+        left: list[Any] = []
+        with connection.begin():
+            for load in loads:
+                left += self._target.put(connection, load, ordered=not self._place.first)
+        if not left:
+            return []
+        at = {row[: len(self.keys)]: place for place, row in enumerate(page)}
+        return sorted(at[key] for key in left)
+
+    def _comparable(self) -> dict[str, Any]:
+        """The columns that were read, and that must be as they were when the answers are written; with their types.
+
+        MariaDB's FLOAT is not among them: it gives fewer digits than it has.
+        """
+        single = self._engine.dialect.name in {"mysql", "mariadb"}
+        names = [name for name in self.header if name not in self.keys]
+        kinds = {name: self._kinds.get(name) for name in names}
+        return {name: kind for name, kind in kinds.items() if not (single and type(kind) is FLOAT)}
 
     def _records(self, names: Sequence[str]) -> sa.Select[Any]:
         """The job's records, in these columns."""
@@ -143,14 +163,15 @@ class DatabaseTable:
             chosen = chosen.where(sa.literal_column(f"({self._place.only})", sa.Boolean))
         return chosen
 
-    def _columns(self) -> Sequence[str]:
+    def _columns(self) -> Mapping[str, Any]:
+        """The columns that there are, with their types where those are known."""
         table = self._place.table
         if table is None:
             with self._engine.connect() as connection:
                 everything = sa.select(sa.text("*")).select_from(_as_table(self._place.query or "")).limit(0)
-                return list(connection.execute(everything).keys())
+                return dict.fromkeys(connection.execute(everything).keys())
         try:
-            return list(columns_of(self._engine, table))
+            return columns_of(self._engine, table)
         except NoSuchTableError as error:
             look = sa.inspect(self._engine)
             there = [*look.get_table_names(table.schema), *look.get_view_names(table.schema)]
@@ -179,14 +200,15 @@ def _as_table(query: str) -> Any:
     return sa.text(f"({query.strip().rstrip(';')}) AS records".replace(":", r"\:"))
 
 
-def _same(old: Any, new: Any) -> bool:
-    """Whether a cell holds already what is to be put into it."""
-    if old == new or old is None or new is None or isinstance(new, str):
-        return bool(old == new)
-    try:
-        return bool(float(old) == new)
-    except (TypeError, ValueError):
-        return False
+def _by_cells(answers: Sequence[Sequence[Any]]) -> Iterable[tuple[Sequence[int], Sequence[int]]]:
+    """The places of a page's rows by which of the columns they have new cells for; a row that has none is in none."""
+    spared = {at for at, column in enumerate(answers) if LEAVE in column}
+    if not spared:
+        return [(range(len(answers)), range(len(answers[0])))]
+    groups: dict[tuple[int, ...], list[int]] = {}
+    for place, cells in enumerate(zip(*answers, strict=True)):
+        groups.setdefault(tuple(at for at, cell in enumerate(cells) if cell is not LEAVE), []).append(place)
+    return [(which, places) for which, places in groups.items() if which]
 
 
 def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:

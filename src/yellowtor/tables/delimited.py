@@ -4,16 +4,17 @@ import csv
 import gzip
 import re
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from io import TextIOWrapper
 from itertools import islice, repeat
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_text
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_text, unheard
 from yellowtor.tables.dialect import NEAREST, SAMPLE, Told, find_dialect
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
@@ -90,9 +91,7 @@ class DelimitedTable(FileTable):
         except (OSError, EOFError, zlib.error) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept.
 
         Encoding, byte order mark, delimiter, line ends and quoting stay what they are; a letter that the

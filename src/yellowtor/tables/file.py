@@ -1,12 +1,13 @@
 """What all tables in files have in common."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import fingerprint
-from yellowtor.tables.cells import Answering, Row
+from yellowtor.tables.cells import Answering, Row, unheard
 
 
 class FileTable(ABC):
@@ -30,9 +31,7 @@ class FileTable(ABC):
         """The records as rows of texts, some thousands at a time. Raises BadSource."""
 
     @abstractmethod
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
 
     def fingerprint(self) -> str:

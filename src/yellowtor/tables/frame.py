@@ -1,12 +1,13 @@
 """Records in a pandas DataFrame; the answers go into a copy of it."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts
+from yellowtor.answers.work import Kept
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts, unheard
 from yellowtor.tables.header import checked_header
 
 BATCH = 5_000
@@ -31,9 +32,7 @@ class FrameTable:
             columns = [_values(part.iloc[:, n]) for n in range(len(self.header))]
             yield as_texts(list(zip(*columns, strict=True)))
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Put what answering gives into these columns of a copy; then call kept."""
         del to
         new: list[list[Any]] = [[] for _ in columns]

@@ -7,15 +7,16 @@ else in it keeps its bytes.
 import gzip
 import json
 import zlib
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.jsontext import Span, edited, edits, elements, members
@@ -84,9 +85,7 @@ class JsonLinesTable(_JsonTable):
         while batch := list(islice(rows, BATCH)):
             yield batch
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         to = to or self.path
         lines = self._records()
         with written_aside(to, self.backup) as aside, _written(aside, packed=to.suffix.lower() == ".gz") as file:
@@ -152,9 +151,7 @@ class GeoJsonTable(_JsonTable):
         for at in range(0, len(self._records), BATCH):
             yield [self._row(record) for record in self._records[at : at + BATCH]]
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         self._load()  # somebody may have changed it since
         text, done = self._text, list[tuple[Span, str]]()
         spans = elements(text, members(text, text.index("{")).values["features"].start)

@@ -1,12 +1,13 @@
 """Records in an Apache Parquet file, read and written by row groups: the largest of them is held in memory."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, as_texts
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, as_texts, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
 
@@ -62,9 +63,7 @@ class ParquetTable(FileTable):
                 )
         return super().check_target(to)
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy in which these columns hold what answering gives; then call kept.
 
         Row groups, compression, metadata and every other column stay what they are.

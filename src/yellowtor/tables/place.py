@@ -85,7 +85,9 @@ def open_engine(url: URL) -> sa.Engine:
     try:
         if url.get_backend_name() != "sqlite":
             return sa.create_engine(url, poolclass=sa.pool.NullPool)
-        engine = sa.create_engine(url, poolclass=sa.pool.NullPool, connect_args={"timeout": BUSY_S})
+        engine = sa.create_engine(
+            url, poolclass=sa.pool.NullPool, connect_args={"timeout": BUSY_S, "check_same_thread": False}
+        )
     except (NoSuchModuleError, ModuleNotFoundError) as error:
         raise BadSource(
             f"No driver for {url.drivername} is installed ({error}). For PostgreSQL: pip install "
@@ -115,6 +117,8 @@ def told(name: str, what: str, *, writing: bool = False) -> Iterator[None]:
         raise BadSource(f"{name} {what}: {said}. {fate if writing else 'Nothing was written.'}") from error
     except SQLAlchemyError as error:
         raise BadSource(f"{name} {what}: {error}. Nothing was written.") from error
+    except OSError as error:  # of the temporary file
+        raise BadSource(f"{name} {what}: {error.strerror or error}. Nothing was written.") from error
 
 
 def _said(error: BaseException | None) -> str:

@@ -1,11 +1,12 @@
 """Where in a database answers are written: columns of the records' own table, or a table of results.
 
-The cells that change go in bulk into a temporary table, and from there into the target by one statement.
+New cells go in bulk into a temporary table, beside what was read, and from there into the target by one statement
+that changes what differs, where the record is still as it was read.
 """
 
 import re
 import warnings
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -31,7 +32,7 @@ def columns_of(engine: sa.Engine, table: Named) -> dict[str, Any]:
     return {str(column["name"]): column["type"] for column in found}
 
 
-@dataclass
+@dataclass(eq=False)
 class Target:
     """The table that answers go into. columns are by the part of the answer; own: it is the records' own."""
 
@@ -57,7 +58,10 @@ class Target:
         self.at = sa.table(self.table.table, *map(column, [*self.keys, *self.columns.values()]),
                            schema=self.table.schema)  # fmt: skip
         self._analyzed = False
-        self._new = sa.table(NEW, *map(column, [*self.keys, *self.columns.values()]))
+        self._compared: Mapping[str, Any] = {}
+        self._records: Any = self.at
+        self._new = sa.table(NEW)
+        self._known_changes: dict[tuple[str, ...], Changes] = {}
 
     def check(self) -> None:
         """Raise BadSource when answers can't go in here, before anything is sent."""
@@ -109,6 +113,7 @@ class Target:
             for column, part in self._missing.items():
                 kind = self._type_of(part)
                 connection.exec_driver_sql(f"ALTER TABLE {name} ADD COLUMN {quote.quote(column)} {kind}")
+                self._there[column] = sa.Double() if part in NUMBERS else sa.Text()
         self._missing = {}
 
     def _type_of(self, part: str) -> str:
@@ -120,46 +125,147 @@ class Target:
             kind = sa.Numeric(9, 6)
         return str(kind.compile(self.engine.dialect))
 
-    def open(self, connection: sa.Connection) -> None:
-        """Have this connection make its temporary table."""
-        like = _none_of(sa.select(*self.at.c).select_from(self.at), self.engine)
-        connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like}")
-        connection.commit()
+    def open(self, connection: sa.Connection, records: sa.Select[Any], compared: Mapping[str, Any]) -> None:
+        """Have this connection make its temporary table: of the keys, what was read of the records, and new cells.
 
-    def put(self, connection: sa.Connection, columns: Sequence[Sequence[Any]]) -> None:
-        """Write columns of keys and cells, in the order of the keys; a table of results gets the rows it lacks too."""
-        if not columns[0]:
-            return
-        self._load(connection, columns)
-        same = sa.and_(*(self.at.c[key] == self._new.c[key] for key in self.keys))
-        span = self.at.c[self.keys[0]].between(columns[0][0], columns[0][-1])  # lets the database look at one stretch
-        cells = {self.at.c[name]: self._new.c[name] for name in self.columns.values()}
-        connection.execute(sa.update(self.at).values(cells).where(same, span))
-        if not self.own:
-            lacking = sa.select(*self._new.c).where(~sa.exists().where(same).correlate(self._new))
-            connection.execute(sa.insert(self.at).from_select([column.name for column in self._new.c], lacking))
+        records selects the records; compared are their columns that must be as they were read, with their types.
+        """
+        source = records.subquery("records")
+        for name in compared if self.own else ():
+            if name not in self.at.c:
+                self.at.append_column(column(name))
+        self._compared, self._records = compared, self.at if self.own else source
+        columns = {
+            **{f"key_{at}": self.at.c[key] for at, key in enumerate(self.keys)},
+            **{f"read_{at}": self._records.c[name] for at, name in enumerate(compared)},
+            **{self._cell(name): self.at.c[name] for name in self.columns.values()},
+        }
+        like = sa.select(*(value.label(name) for name, value in columns.items())).where(sa.text("1 = 0"))
+        connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like.compile(self.engine)}")
+        connection.commit()
+        self._new = sa.table(NEW, *map(column, columns))
+
+    def _cell(self, name: str) -> str:
+        return f"cell_{list(self.columns.values()).index(name)}"
+
+    def load(self, columns: Sequence[Sequence[Any]], names: Sequence[str]) -> "Load":
+        """Columns of keys, of what was read, and of the new cells for the columns named, as the database takes them."""
+        into = [*(c.name for c in self._new.c if not c.name.startswith("cell_")), *map(self._cell, names)]
+        if self.engine.dialect.name == "postgresql":
+            content: Any = copy_text(columns).encode()
+        else:
+            content = [dict(zip(into, row, strict=True)) for row in zip(*columns, strict=True)]
+        return Load(content, into, tuple(names), len(columns[0]), (columns[0][0], columns[0][-1]))
+
+    def put(self, connection: sa.Connection, load: "Load", *, ordered: bool) -> Sequence[Any]:
+        """Write the new cells of some rows.
+
+        A row that is not as it was read, or is gone, is left alone: the keys of those are given back. A table of
+        results gets the rows that it lacks. ordered: the rows come in the order of the keys.
+        """
+        self._load(connection, load)
+        span = dict(zip(("first", "last"), load.span, strict=True)) if ordered else {}
+        if load.names not in self._known_changes:
+            self._known_changes[load.names] = self._changes(load.names, ordered=ordered)
+        change = self._known_changes[load.names]
+        left: Sequence[Any] = []
+        if self.own:
+            if connection.execute(change.update, span).rowcount < load.rows:
+                left = connection.execute(change.left, span).all()
+        else:
+            left = connection.execute(change.left, span).all()
+            if left:
+                connection.execute(change.forget, span)
+            connection.execute(change.update, span)
+            connection.execute(change.insert, span)
         if self.engine.dialect.name == "postgresql":
             connection.exec_driver_sql(f"TRUNCATE {NEW}")
         else:
             connection.execute(sa.delete(self._new))
+        return left
 
-    def _load(self, connection: sa.Connection, columns: Sequence[Sequence[Any]]) -> None:
-        if self.engine.dialect.name == "postgresql":
-            quote = self.engine.dialect.identifier_preparer.quote
-            names = ", ".join(quote(column.name) for column in self._new.c)
-            driver: Any = connection.connection.driver_connection
-            try:
-                with driver.cursor() as cursor, cursor.copy(f"COPY {NEW} ({names}) FROM STDIN") as copy:
-                    copy.write(copy_text(columns))
-            except self.engine.dialect.loaded_dbapi.Error as error:
-                raise DBAPIError(None, None, error) from error
-            if not self._analyzed:  # the pages are alike: to know one is enough for a good plan
-                connection.exec_driver_sql(f"ANALYZE {NEW}")
-                self._analyzed = True
-        else:
-            own = [column.name for column in self._new.c]
-            rows = [dict(zip(own, row, strict=True)) for row in zip(*columns, strict=True)]
-            connection.execute(sa.insert(self._new), rows)
+    def _changes(self, names: Sequence[str], *, ordered: bool) -> "Changes":
+        """The statements that write these columns."""
+        new = self._new
+        keys = [new.c[f"key_{at}"] for at in range(len(self.keys))]
+
+        def row_of(table: Any) -> Any:
+            same = [table.c[name] == key for name, key in zip(self.keys, keys, strict=True)]
+            span = [table.c[self.keys[0]].between(sa.bindparam("first"), sa.bindparam("last"))] if ordered else []
+            return sa.and_(*same, *span)  # the span lets the database look at one stretch
+
+        def same_as_read(names: Iterable[str]) -> Any:
+            order = list(self._compared)
+            return sa.and_(sa.true(), *(
+                self._same(self._records.c[name], new.c[f"read_{order.index(name)}"], self._compared[name])
+                for name in names
+            ))  # fmt: skip
+
+        cells = {self.at.c[name]: new.c[self._cell(name)] for name in names}
+        written = sa.and_(*(self._same(old, cell, self._there[old.name]) for old, cell in cells.items()))
+        rest = sa.select(*keys, *cells.values()).where(self._none(self.at, row_of(self.at)))
+        insert = sa.insert(self.at).from_select([*self.keys, *names], rest)
+        update = sa.update(self.at).values(cells)
+        if not self.own:
+            edited = self._none(self._records, sa.and_(row_of(self._records), same_as_read(self._compared)))
+            return Changes(update.where(row_of(self.at), ~written), sa.select(*keys).where(edited),
+                           sa.delete(new).where(edited), insert)  # fmt: skip
+        update = update.where(row_of(self.at), same_as_read(self._compared), ~written)
+        ours = set(self.columns.values())  # a row is well that is as it was read, or as it is to be
+        fine = same_as_read(self._compared.keys() - ours) & (same_as_read(self._compared.keys() & ours) | written)
+        left = sa.select(*keys).where(self._none(self.at, row_of(self.at) & fine))
+        return Changes(update, left, sa.delete(new), insert)
+
+    def _same(self, one: Any, other: Any, kind: Any) -> Any:
+        return self._exact(one, kind).is_not_distinct_from(self._exact(other, kind))
+
+    def _none(self, table: Any, condition: Any) -> Any:
+        """That no row of the table fulfils the condition, for a row of new cells."""
+        return ~sa.exists(sa.select(sa.literal(1)).select_from(table).where(condition).correlate(self._new))
+
+    def _exact(self, value: Any, kind: Any) -> Any:
+        """A value in a form whose equal is the same to the last byte, whatever the column's collation is."""
+        if isinstance(kind, sa.Numeric | sa.Float | sa.Integer | sa.Boolean):
+            return value
+        if self.engine.dialect.name in {"mysql", "mariadb"}:
+            return sa.cast(value, sa.BINARY)
+        collation = "C" if self.engine.dialect.name == "postgresql" else "BINARY"
+        return sa.collate(sa.cast(value, sa.Text), collation)
+
+    def _load(self, connection: sa.Connection, load: "Load") -> None:
+        if self.engine.dialect.name != "postgresql":
+            connection.execute(sa.insert(self._new), load.content)
+            return
+        driver: Any = connection.connection.driver_connection
+        try:
+            with driver.cursor() as cursor, cursor.copy(f"COPY {NEW} ({', '.join(load.into)}) FROM STDIN") as copy:
+                copy.write(load.content)
+        except self.engine.dialect.loaded_dbapi.Error as error:
+            raise DBAPIError(None, None, error) from error
+        if not self._analyzed:  # the pages are alike: to know one is enough for a good plan
+            connection.exec_driver_sql(f"ANALYZE {NEW}")
+            self._analyzed = True
+
+
+@dataclass(frozen=True)
+class Load:
+    """Rows as the database takes them: into the columns `into` of the temporary table, for the target's `names`."""
+
+    content: Any
+    into: Sequence[str]
+    names: tuple[str, ...]
+    rows: int
+    span: tuple[Any, Any]  # the first row's key, and the last one's
+
+
+@dataclass(frozen=True)
+class Changes:
+    """Statements: the update, the keys of the rows that are left alone, to forget those, and the rows that lack."""
+
+    update: sa.Update
+    left: sa.Select[Any]
+    forget: sa.Delete
+    insert: sa.Insert
 
 
 def copy_text(columns: Sequence[Sequence[Any]]) -> str:

@@ -6,17 +6,18 @@ Read with calamine, which gives text cells as they are (00412 stays 00412) and c
 import csv
 import re
 import zipfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 
 import python_calamine as calamine
 
+from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import table_block
@@ -172,9 +173,7 @@ class WorkbookTable(FileTable):
             if text and (shown := self._shown.get((number, self._block.first_column + at))):
                 texts[at] = shown
 
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Callable[[], None] = lambda: None
-    ) -> None:
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
         added = [name for name in columns if name not in self.header]
         order = [*self.header, *added]
