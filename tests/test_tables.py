@@ -19,7 +19,7 @@ from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.formats import fill_zeros, is_of_zeros
-from yellowtor.tables.splice import Edit, Splice, splice_sheet
+from yellowtor.tables.splice import Edit, SheetText, Splice, Unsafe, splice_sheet
 from yellowtor.tables.workbook import WorkbookTable
 
 SHEET = "xl/worksheets/sheet1.xml"
@@ -138,9 +138,8 @@ def test_text_of_the_service_never_becomes_a_formula(tmp_path):
 
 
 def splice(xml, **change):
-    return splice_sheet(
-        xml.encode(), Splice(**({"header_row": 1, "columns": [2], "new": {2: "New"}} | change))
-    ).decode()
+    change = {"header_row": 1, "columns": [2], "new": {2: "New"}} | change
+    return b"".join(splice_sheet(SheetText(xml.encode()), Splice(**change))).decode()
 
 
 def test_sheets_of_other_producers_are_spliced_too():
@@ -155,7 +154,7 @@ def test_sheets_of_other_producers_are_spliced_too():
     assert splice(kept, edits=[]).count('<c r="C1" s="8" t=') == 1
     assert splice(kept, new={}, edits=[Edit(1, [LEAVE])]) == kept
     for bad in ('<row r="1"><c r="C1"><f>A1</f></c></row>', "<!-- note --><row/>", '<row r="9"/>'):
-        with pytest.raises(BadSource):
+        with pytest.raises(Unsafe):
             splice(plain.format(bad), edits=[Edit(1, [1.0])])
 
 

@@ -3,6 +3,7 @@
 Heavy parts are imported inside the commands, so that --help and --version are quick.
 """
 
+import gc
 import sys
 from enum import StrEnum
 from pathlib import Path
@@ -12,6 +13,7 @@ import typer
 
 from yellowtor.version import __version__
 
+SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
 app = typer.Typer(
     name="yellowtor",
     help="Turns stored address records into coordinates that can be trusted, in bulk.",
@@ -222,6 +224,7 @@ def main() -> None:
     """The entry point: every exception becomes one message and one exit code here."""
     from yellowtor.errors import Exit, YellowtorError
 
+    gc.set_threshold(SELDOM)
     try:
         app()
     except YellowtorError as error:

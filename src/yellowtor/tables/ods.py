@@ -16,7 +16,7 @@ from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, _Leave
 from yellowtor.tables.package import replace_members
-from yellowtor.tables.splice import UNSAFE, Splice, attribute
+from yellowtor.tables.splice import UNSAFE, Splice, Unsafe, attribute
 
 CONTENT = "content.xml"
 _ATTRS = rb"""(?:[^>"'/]|"[^"]*"|'[^']*')*"""
@@ -45,10 +45,10 @@ def splice_ods(source: Path, to: Path, sheet: str, splice: Splice, backup: Path 
         xml = package.read(CONTENT)
     try:
         changed = splice_content(xml, sheet, splice)
-    except BadSource as error:
+    except Unsafe as error:
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
     if changed != xml or to != source:
-        replace_members(source, to, {CONTENT: changed}, backup)
+        replace_members(source, to, {CONTENT: [changed]}, backup)
 
 
 def splice_content(xml: bytes, sheet: str, splice: Splice) -> bytes:
@@ -63,7 +63,7 @@ def splice_content(xml: bytes, sheet: str, splice: Splice) -> bytes:
         pieces += [xml[last : row.found.start()], _parted_row(row, inside, edits, splice) if inside else row.found[0]]
         last = row.found.end()
     if edits:
-        raise BadSource(f"row {min(edits)} is not in its XML; save the file anew.")
+        raise Unsafe(f"row {min(edits)} is not in its XML; save the file anew.")
     return b"".join(pieces) + xml[last:]
 
 
@@ -99,13 +99,13 @@ def shown_numbers(xml: bytes, sheet: str) -> tuple[Mapping[tuple[int, int], str]
 def _sheet(xml: bytes, sheet: str) -> tuple[int, int]:
     """Where the rows of the sheet begin and end."""
     if not re.match(rb"""<\?xml[^>]*encoding=["']utf-8["']|<(?!\?)""", xml, re.IGNORECASE):
-        raise BadSource("its XML is not UTF-8; save the file anew.")
+        raise Unsafe("its XML is not UTF-8; save the file anew.")
     if b"<!--" in xml or b"<![CDATA[" in xml:
-        raise BadSource("its XML holds comments or CDATA; save the file anew.")
+        raise Unsafe("its XML holds comments or CDATA; save the file anew.")
     for table in _TABLE.finditer(xml):
         if unescape((attribute(table[1], b"table:name") or b"").decode(), {"&quot;": '"', "&apos;": "'"}) == sheet:
             return table.span(2)
-    raise BadSource("it is not in its XML; save the file anew.")
+    raise Unsafe("it is not in its XML; save the file anew.")
 
 
 def _runs(kind: re.Pattern[bytes], xml: bytes, start: int, end: int) -> Iterator[Run]:
@@ -155,13 +155,13 @@ def _changed(cell: Run, row: int, column: int, cells: dict[int, Cell], splice: S
     where = f"{letters(column)}{row}"
     content = _NOTE.sub(b"", inner or b"").strip()
     if covered:
-        raise BadSource(f"{where} belongs to merged cells; unmerge them, or name another column.")
+        raise Unsafe(f"{where} belongs to merged cells; unmerge them, or name another column.")
     if b"table:formula=" in attributes:
-        raise BadSource(f"{where} holds a formula; name another column.")
+        raise Unsafe(f"{where} holds a formula; name another column.")
     if column in splice.new and content:
-        raise BadSource(f"the new column {splice.new[column]!r} would overwrite {where}.")
+        raise Unsafe(f"the new column {splice.new[column]!r} would overwrite {where}.")
     if b"<draw:" in content or b"<table:" in content:
-        raise BadSource(f"{where} holds a drawing; name another column.")
+        raise Unsafe(f"{where} holds a drawing; name another column.")
     note = b"".join(_NOTE.findall(inner or b""))
     return _cell(_styles(attributes) or style, cells.pop(column), note)
 

@@ -43,29 +43,49 @@ class Splice:
     edits: Sequence[Edit]
 
 
-def splice_workbook(source: Path, to: Path, sheet: str, splice: Splice, backup: Path | None = None) -> None:
-    """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe."""
+def splice_workbook(
+    source: Path, to: Path, sheet: str, ready: "SheetText | None", splice: Splice, backup: Path | None = None
+) -> None:
+    """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe.
+
+    ready is the sheet's text, if somebody has it already.
+    """
     with zipfile.ZipFile(source) as package:
         member = sheet_member(package, sheet)
-        xml = package.read(member)
+        xml = ready.xml if ready else package.read(member)
         added = sorted(splice.new.items())
         grown = grown_tables(package, member, splice.header_row, added[0][0], [n for _, n in added]) if added else {}
+        others = {part: [content] for part, content in grown.items()}
     try:
-        changed = splice_sheet(xml, splice)
-    except BadSource as error:
+        pieces = splice_sheet(ready or SheetText(xml), splice)
+        if to == source:
+            changed = b"".join(pieces)
+            if changed != xml:
+                replace_members(source, to, {member: [changed], **others}, backup)
+        else:
+            replace_members(source, to, {member: pieces, **others}, backup)
+    except Unsafe as error:
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
-    if changed != xml or to != source:
-        replace_members(source, to, {member: changed, **grown}, backup)
 
 
-def splice_sheet(xml: bytes, splice: Splice) -> bytes:
-    """The sheet's XML with the cells changed."""
-    names = _Names(xml)
-    start, end = names.data(xml)
-    last = max(splice.columns, default=0)
-    return b"".join(
-        [_dimension(names, xml[:start], last), *_rows(names, xml, start, end, splice), memoryview(xml)[end:]]
-    )
+def splice_sheet(text: "SheetText", splice: Splice) -> Iterator[bytes | memoryview]:
+    """The sheet's XML with the cells changed, in pieces. Raises Unsafe."""
+    yield _dimension(text.names, text.xml[: text.start], max(splice.columns, default=0))
+    yield from _rows(text, splice)
+    yield memoryview(text.xml)[text.end :]
+
+
+class SheetText:
+    """A sheet's XML, and where its rows are. Raises Unsafe."""
+
+    def __init__(self, xml: bytes) -> None:
+        self.xml, self.names = xml, _Names(xml)
+        self.start, self.end = self.names.data(xml)
+        self.rows = list(_found_rows(self.names, xml, self.start, self.end))
+
+
+class Unsafe(Exception):
+    """A sheet can't be changed safely; why."""
 
 
 class _Names:
@@ -75,15 +95,16 @@ class _Names:
         if xml[:2] in (b"\xff\xfe", b"\xfe\xff") or re.match(
             rb"""<\?xml[^>]*encoding=["'](?!utf-?8)""", xml, re.IGNORECASE
         ):
-            raise BadSource("its XML is not UTF-8; save the workbook anew.")
+            raise Unsafe("its XML is not UTF-8; save the workbook anew.")
         if b"<!--" in xml or b"<![CDATA[" in xml:
-            raise BadSource("its XML holds comments or CDATA; save the workbook anew.")
+            raise Unsafe("its XML holds comments or CDATA; save the workbook anew.")
         root = re.search(rb"<((?:\w+:)?)worksheet\b", xml)
         if not root:
-            raise BadSource("its XML is not that of a worksheet.")
+            raise Unsafe("its XML is not that of a worksheet.")
         p = self.prefix = root[1]
         self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
         self.attributes = re.compile(rb"\b(%s)(/?)>" % _ATTRS)
+        self.plain_row = re.compile(rb"""<%srow r="(\d+)"(?: [\w:]+="[^"<>]*")*>""" % p)  # as most are
         self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, _ATTRS, p), re.DOTALL)
         self.formula = re.compile(rb"<%sf\b" % p)
         self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
@@ -93,58 +114,76 @@ class _Names:
         p = self.prefix
         found = re.search(rb"<%ssheetData\b%s>(.*)</%ssheetData\s*>" % (p, _ATTRS, p), xml, re.DOTALL)
         if not found:
-            raise BadSource("it has no rows.")
+            raise Unsafe("it has no rows.")
         return found.span(1)
 
 
 class _Row(NamedTuple):
-    """A row of the XML: where it begins and ends, its attributes, and what is in it."""
+    """A row of the XML: its number, its attributes, where it begins and ends, and where what is in it does."""
 
-    start: int
-    end: int
+    number: int
     attributes: bytes
-    inner: bytes
+    start: int
+    inner: int
+    closing: int
+    end: int
 
 
 def _found_rows(names: _Names, xml: bytes, at: int, end: int) -> Iterator[_Row]:
+    number = 0
     while (start := xml.find(names.row_starts, at, end)) >= 0:
-        found = names.attributes.match(xml, start + len(names.row_starts))
-        if not found:
-            raise BadSource("a row of its XML can't be read; save the workbook anew.")
-        inner, at = b"", found.end()
-        if not found[2]:
-            closing = xml.index(names.row_ends, at)
-            inner, at = xml[at:closing], xml.index(b">", closing) + 1
-        yield _Row(start, at, found[1].rstrip(), inner)
+        if found := names.plain_row.match(xml, start):
+            number, attributes = int(found[1]), found[0][len(names.row_starts) : -1]
+        else:
+            found = names.attributes.match(xml, start + len(names.row_starts))
+            if not found:
+                raise Unsafe("a row of its XML can't be read; save the workbook anew.")
+            attributes = found[1].rstrip()
+            told = attribute(attributes, b"r")
+            number = int(told) if told else number + 1
+            if found[2]:
+                at = found.end()
+                yield _Row(number, attributes, start, at, at, at)
+                continue
+        inner = found.end()
+        closing = xml.index(names.row_ends, inner)
+        at = xml.index(b">", closing) + 1
+        yield _Row(number, attributes, start, inner, closing, at)
 
 
-def _rows(names: _Names, xml: bytes, start: int, end: int, splice: Splice) -> Iterator[bytes]:
+def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
+    names, xml = text.names, text.xml
     edits = {edit.row: edit.cells for edit in splice.edits}
     if splice.new:
         edits[splice.header_row] = ()
-    after, at, number = _Appended(names, splice.columns), start, 0
-    for row in _found_rows(names, xml, start, end):
-        told = attribute(row.attributes, b"r")
-        number = int(told) if told else number + 1
-        if (cells := edits.pop(number, None)) is None:
+    after, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
+    for row in text.rows:
+        if (cells := edits.pop(row.number, None)) is None:
             continue
-        header: Mapping[int, Cell] = splice.new if number == splice.header_row else {}
-        split = _untouched(names, row.inner, after.first) if not header else 0
-        if split == len(row.inner) and not header:
-            tail = after.cells(number, cells)
+        header: Mapping[int, Cell] = splice.new if row.number == splice.header_row else {}
+        split = _untouched(names, xml, row, after.first) if not header else row.inner
+        if split == row.closing and not header:
+            tail = after.cells(row.number, cells)
         else:
             by_column = header or {
                 c: v for c, v in zip(splice.columns, cells, strict=True) if not isinstance(v, _Leave)
             }
-            tail = _changed(names, row.inner[split:], number, dict(by_column), splice) if by_column else None
-        if tail is not None:
-            yield xml[at : row.start]
-            attributes = _spanning(row.attributes, after.last)
-            yield b"<%srow%s>%s%s</%srow>" % (names.prefix, attributes, row.inner[:split], tail, names.prefix)
+            last = xml[split : row.closing]
+            tail = _changed(names, last, row.number, dict(by_column), splice) if by_column else None
+        if tail is None:
+            continue
+        attributes = _spanning(row.attributes, after.last)
+        if attributes is row.attributes and row.closing != row.end:
+            yield view[at:split]
+            yield tail
+            at = row.closing
+        else:
+            yield view[at : row.start]
+            yield b"<%srow%s>%s%s</%srow>" % (names.prefix, attributes, xml[row.inner : split], tail, names.prefix)
             at = row.end
-    yield xml[at:end]
+    yield view[at : text.end]
     if edits:
-        raise BadSource(f"row {min(edits)} is not in its XML; save the workbook anew.")
+        raise Unsafe(f"row {min(edits)} is not in its XML; save the workbook anew.")
 
 
 class _Appended:
@@ -170,23 +209,23 @@ class _Appended:
         return b"".join(pieces) if pieces else None
 
 
-def _untouched(names: _Names, inner: bytes, first: int) -> int:
-    """How much of a row stands before the cells from column `first` on; 0 where that can't be told.
+def _untouched(names: _Names, xml: bytes, row: _Row, first: int) -> int:
+    """Where in a row the cells from column `first` on begin; where all of them do if that can't be told.
 
     Looked for from the end, since that is where answers mostly go.
     """
-    split = at = len(inner)
-    while (at := inner.rfind(names.cell_starts, 0, at)) >= 0:
+    split = at = row.closing
+    while (at := xml.rfind(names.cell_starts, row.inner, at)) >= 0:
         after = at + len(names.cell_starts)
-        if inner[after : after + 1] not in b" \t\r\n/>":
+        if xml[after] not in b" \t\r\n/>":
             continue  # another element
-        found = _REFERENCE.match(inner, after)
+        found = _REFERENCE.match(xml, after)
         if not found:
-            return 0
+            return row.inner
         if _column(found[1]) < first:
             return split
         split = at
-    return 0
+    return row.inner
 
 
 def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
@@ -201,9 +240,9 @@ def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], s
             pieces.append((column, cell[0]))
         else:
             if column in new and names.content.search(cell[2] or b""):
-                raise BadSource(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
+                raise Unsafe(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
             if cell[2] and names.formula.search(cell[2]):
-                raise BadSource(f"{_reference(column, number)} holds a formula; name another column.")
+                raise Unsafe(f"{_reference(column, number)} holds a formula; name another column.")
             pieces.append((column, _cell(names, column, number, cells.pop(column), attribute(cell[1], b"s"))))
     style = attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
     pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value not in (None, "")]

@@ -7,7 +7,8 @@ import csv
 import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager, suppress
 from itertools import islice
 from pathlib import Path
 
@@ -17,13 +18,13 @@ from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, safe_text, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, as_texts, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import parts_of, sheet_member
-from yellowtor.tables.splice import Edit, Splice, splice_workbook
+from yellowtor.tables.splice import Edit, SheetText, Splice, Unsafe, splice_workbook
 
 BATCH = 5_000
 OOXML = {".xlsx", ".xlsm"}
@@ -44,7 +45,7 @@ class WorkbookTable(FileTable):
     ) -> None:  # fmt: skip
         super().__init__(path, backup)
         _check_file(path)
-        with _open(path) as book:
+        with _open(path) as book, ThreadPoolExecutor(1) as aside:
             names = book.sheet_names
             told = parse_block(block) if block else None
             if table:
@@ -54,7 +55,10 @@ class WorkbookTable(FileTable):
                 raise BadSource(
                     f"{path} has no sheet {self.sheet!r} (there are: {', '.join(names)}). Nothing was sent."
                 )
-            page = book.get_sheet_by_name(self.sheet)
+            reading = aside.submit(book.get_sheet_by_name, self.sheet)  # lets go of the interpreter meanwhile
+            _check_package(path)
+            self._shown, hidden = self._from_xml(write=bool(answers))
+            page = reading.result()
             self.header = self._header(page, told)
             self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (_state(path), page)
         added = [name for name in answers if name not in self.header]
@@ -63,7 +67,6 @@ class WorkbookTable(FileTable):
                 f"The block {block} of {path} has no column {', '.join(map(repr, added))} for the answers. Leave its "
                 f"end open, or make them. Nothing was sent."
             )
-        self._shown, hidden = self._from_xml()
         if self._merged:
             self.remarks.append(
                 f"{len(self._merged):,} blocks of merged cells below the header of the sheet {self.sheet!r}, the first "
@@ -118,9 +121,13 @@ class WorkbookTable(FileTable):
         cut = cells[max(0, skip) : max(0, skip + self._width)]
         return [*[""] * max(0, -skip), *cut, *[""] * (self._width - len(cut) - max(0, -skip))]
 
-    def _from_xml(self) -> tuple[Mapping[tuple[int, int], str], int]:
-        """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows."""
-        kind = self.path.suffix.lower()
+    def _from_xml(self, *, write: bool) -> tuple[Mapping[tuple[int, int], str], int]:
+        """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows.
+
+        Where the sheet is to be written, its text is made ready for that: there is time while calamine reads.
+        """
+        self._text: tuple[tuple[int, int], SheetText] | None = None
+        kind, state = self.path.suffix.lower(), _state(self.path)
         if kind not in SPLICED:
             return {}, 0
         with zipfile.ZipFile(self.path) as package:
@@ -131,6 +138,9 @@ class WorkbookTable(FileTable):
                 return shown_in_ods(package.read(CONTENT), self.sheet)
             xml = package.read(sheet_member(package, self.sheet))
             hidden = len(HIDDEN.findall(xml)) if b"hidden=" in xml else 0
+            if write:
+                with suppress(Unsafe):  # it is told when it is written
+                    self._text = state, SheetText(xml)
             return shown_numbers(package, xml), hidden
 
     def batches(self) -> Iterator[list[Row]]:
@@ -155,23 +165,16 @@ class WorkbookTable(FileTable):
         with self._page() as page:
             exact = whole and page.end is not None and page.end[1] == self._left + self._width - 1
             below = islice(page.iter_rows(), first, end + 1 if end is not None else None)
-            batch: list[tuple[int, Row]] = []
-            for number, cells in enumerate(below, first + 1):
-                texts = list(map(as_text, cells if exact else self._cut(cells)))
+            while rows := list(islice(below, BATCH)):
+                texts = as_texts(rows if exact else list(map(self._cut, rows)))
                 if self._shown:
-                    self._zeros(number, texts)
-                if any(texts):
-                    batch.append((number, texts))
-                if len(batch) == BATCH:
-                    yield batch
-                    batch = []
-            if batch:
-                yield batch
+                    texts = [self._zeros(number, row) for number, row in enumerate(texts, first + 1)]
+                yield [(number, row) for number, row in enumerate(texts, first + 1) if any(row)]
+                first += len(rows)
 
-    def _zeros(self, number: int, texts: list[str]) -> None:
-        for at, text in enumerate(texts):
-            if text and (shown := self._shown.get((number, self._block.first_column + at))):
-                texts[at] = shown
+    def _zeros(self, number: int, row: Row) -> Row:
+        shown, first = self._shown, self._block.first_column
+        return [text and shown.get((number, at), text) for at, text in enumerate(row, first)]
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
@@ -182,18 +185,20 @@ class WorkbookTable(FileTable):
             kept()
             return
         places = [self._block.first_column + order.index(name) for name in columns]
+        new = {self._block.first_column + order.index(name): name for name in added}
         edits: list[Edit] = []
         for batch in self._numbered():
             new_cells = zip(*answering([row for _, row in batch]), strict=True)
             edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
-        new = {self._block.first_column + order.index(name): name for name in added}
-        splice = Splice(self._block.first_row + 1, places, new, edits)
+        splice, to = Splice(self._block.first_row + 1, places, new, edits), to or self.path
         if self.path.suffix.lower() == ".ods":
             from yellowtor.tables.ods import splice_ods
 
-            splice_ods(self.path, to or self.path, self.sheet, splice, self.backup)
+            splice_ods(self.path, to, self.sheet, splice, self.backup)
         else:
-            splice_workbook(self.path, to or self.path, self.sheet, splice, self.backup)
+            ready, self._text = self._text, None
+            same = ready[1] if ready and ready[0] == _state(self.path) else None
+            splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
         kept()
 
     def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
@@ -254,14 +259,20 @@ def _check_file(path: Path) -> None:
         raise BadSource(f"{path} is an empty file, no workbook. Nothing was sent.")
     if start == OLE and path.suffix.lower() in {".xlsx", ".xlsm"}:
         raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.")
-    if start.startswith(b"PK"):
-        try:
-            with zipfile.ZipFile(path) as package:
-                broken = package.testzip()
-        except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
-            raise BadSource(f"{path} is damaged: {error}. Open and save it anew. Nothing was sent.") from error
-        if broken:
-            raise BadSource(f"{path} is damaged: its part {broken} can't be unpacked. Nothing was sent.")
+
+
+def _check_package(path: Path) -> None:
+    """Raise BadSource where a part of the workbook is damaged."""
+    try:
+        with path.open("rb") as file:
+            if file.read(2) != b"PK":
+                return
+        with zipfile.ZipFile(path) as package:
+            broken = package.testzip()
+    except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
+        raise BadSource(f"{path} is damaged: {error}. Open and save it anew. Nothing was sent.") from error
+    if broken:
+        raise BadSource(f"{path} is damaged: its part {broken} can't be unpacked. Nothing was sent.")
 
 
 def _open(path: Path) -> calamine.CalamineWorkbook:
@@ -270,4 +281,5 @@ def _open(path: Path) -> calamine.CalamineWorkbook:
     except calamine.PasswordError as error:
         raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.") from error
     except (calamine.CalamineError, OSError) as error:
+        _check_package(path)
         raise BadSource(f"{path} is no workbook that can be read, or damaged: {error}. Nothing was sent.") from error
