@@ -55,7 +55,7 @@ class Ledger:
         self.fate[len(self.fate) + 1] = "reserved"
         return Reserved(len(self.fate), self.clock.boot() - self.late)
 
-    def settle(self, request_id, key, status, body, read):
+    def settle(self, request_id, key, reply, read):
         self.fate[request_id] = read.kind.value
 
     async def flush(self):

@@ -19,6 +19,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
+from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Reserved, Spent, Work
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.book import open_book
@@ -60,7 +61,7 @@ def reserve(requests, *keys, attempt=1):
 
 
 def settle(requests, reserved, key, kind=Kind.ANSWERED):
-    carry_out(requests, SettleReply(reserved.request_id, key, 200, b"{}", Read(kind)))
+    carry_out(requests, SettleReply(reserved.request_id, key, Reply(200, {}, b"{}"), Read(kind)))
 
 
 def test_a_day_is_never_passed_when_the_clock_is_set_back_and_begins_anew_at_its_zones_midnight(tmp_path):
@@ -132,7 +133,9 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(tmp_path):
         settle(requests, one, "a")
         (two,) = reserve(requests, "b")
         with pytest.raises(Exception, match="UNIQUE"):
-            carry_out(requests, SettleReply(two.request_id, "a", 200, b"{}", Read(Kind.ANSWERED)), Reserve("c", 1))
+            carry_out(
+                requests, SettleReply(two.request_id, "a", Reply(200, {}, b"{}"), Read(Kind.ANSWERED)), Reserve("c", 1)
+            )
         assert requests.left_today() == 3
         assert isinstance(reserve(requests, "c", "d", "e")[2], Reserved)
         assert isinstance(reserve(requests, "f")[0], Spent)
@@ -229,10 +232,10 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
         async with opened.writer() as writer:
             reserved = await asyncio.gather(*(writer.reserve(f"q{i}", 1) for i in range(50)))
             assert len({r.request_id for r in reserved}) == 50
-            writer.settle(reserved[2].request_id, "q2", 200, b"{}", Read(Kind.ANSWERED))
+            writer.settle(reserved[2].request_id, "q2", Reply(200, {}, b"{}"), Read(Kind.ANSWERED))
             await writer.flush()
             for one in reserved[:2]:
-                writer.settle(one.request_id, "q0", 200, b"{}", Read(Kind.ANSWERED))
+                writer.settle(one.request_id, "q0", Reply(200, {}, b"{}"), Read(Kind.ANSWERED))
             with pytest.raises(IntegrityError, match="UNIQUE"):
                 await writer.flush()
             assert isinstance(await writer.reserve("after", 1), Reserved)

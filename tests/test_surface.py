@@ -71,7 +71,7 @@ def test_every_error_has_an_exit_code_that_is_documented():
         ("stand-in.toml", "per_second = 40", "per_second = 0", "allowance.per_second = 0"),
         ("stand-in.toml", 'zone = "UTC"', 'zone = "Mars/Base"', "is not an IANA time zone"),
         ("stand-in.toml", 'kind = "key refused"', 'kind = "no"', "reply.rules.1.kind = 'no'"),
-        ("stand-in.toml", 'equals = "nothing"\n', "", "path and equals belong together"),
+        ("stand-in.toml", 'equals = "nothing"\n', "", "the 2. can never hold"),
     ],
 )  # fmt: skip
 def test_a_mistake_in_a_file_is_told_with_its_place_and_rule_and_nothing_is_sent(example, file, old, new, told):

@@ -21,6 +21,12 @@ from yellowtor.services.description import Description
 
 DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
 HEAD = "<!-- Made by tools/make_docs.py from the code: change it there. -->\n"
+EXAMPLES = {
+    "JSON, the key in the URL": "stand-in.toml",
+    "XML, asked part by part, the key in a header": "stand-in-xml.toml",
+    "Delimited text, the URL signed": "stand-in-text.toml",
+    "GeoJSON, asked by POST with a token": "stand-in-geojson.toml",
+}
 WORDS = {str: "text", int: "whole number", float: "number", bool: "true or false", Path: "file", Any: "any value"}
 
 
@@ -70,16 +76,22 @@ def section(model: type[BaseModel], path: str) -> list[str]:
                 inner += ["", field.description]
             inner += section(below[0], place)
         else:
-            plain.append(f"| `{name}` | {word(field.annotation)} | {default(field)} | {field.description or ''} |")
+            plain.append(
+                f"| `{field.alias or name}` | {word(field.annotation)} | {default(field)} | {field.description or ''} |"
+            )
     text = (model.__doc__ or "").strip()
     own = [line.strip() for line in text.splitlines()] if path and "A whole" not in text else []
     table = ["", "| key | value | default | meaning |", "|---|---|---|---|", *plain] if plain else []
     return ["", *own, *table, *inner] if own else [*table, *inner]
 
 
-def page(title: str, opening: str, model: type[BaseModel], example: str) -> str:
-    shown = ["", "## The demo's own", "", "```toml", (DATA / example).read_text(encoding="utf-8").rstrip(), "```", ""]
-    return "\n".join([HEAD, f"# {title}", "", opening, *section(model, ""), *shown])
+def page(title: str, opening: str, model: type[BaseModel], examples: dict[str, str]) -> str:
+    shown = [
+        line
+        for name, example in examples.items()
+        for line in ("", f"## {name}", "", "```toml", (DATA / example).read_text(encoding="utf-8").rstrip(), "```")
+    ]
+    return "\n".join([HEAD, f"# {title}", "", opening, *section(model, ""), *shown, ""])
 
 
 def outcomes() -> str:
@@ -106,11 +118,21 @@ def main(folder: Path) -> None:
     job = "A job is a TOML file. Paths in it are taken from its own folder. Every key it may have:"
     service = (
         "A service description is a TOML file that says how to ask a service and how to read its reply; a person\n"
-        "with the service's documentation open writes it. `yellowtor try ADDRESS --service FILE.toml` shows what\n"
-        "comes of it. Every key it may have:"
+        "with the service's documentation open writes it, best from the one of the four at the end of this page that\n"
+        "is most like it. What comes of it can be seen without spending anything:\n\n"
+        "- `yellowtor try ADDRESS --service FILE.toml --show request` shows the request and sends nothing;\n"
+        "- `yellowtor try ADDRESS --service FILE.toml --save reply.http` asks once and keeps the reply;\n"
+        "- `yellowtor try --service FILE.toml --reply reply.http` reads it again, as often as you change the\n"
+        "  description: which rule said what the reply means, what each path found, which found nothing.\n\n"
+        "What a description need not say: statuses mean what RFC 9110 says, Retry-After and RateLimit fields are\n"
+        "heeded, problem details (RFC 9457) are read, a web page or half a reply is never taken for an answer, and\n"
+        "neither is a position of 0,0 or off the globe.\n\n"
+        "Every key it may have:"
     )
-    (folder / "job-file.md").write_text(page("The job file", job, Job, "job.toml"), encoding="utf-8")
-    text = page("The service description", service, Description, "stand-in.toml")
+    (folder / "job-file.md").write_text(
+        page("The job file", job, Job, {"The demo's own": "job.toml"}), encoding="utf-8"
+    )
+    text = page("The service description", service, Description, EXAMPLES)
     (folder / "service-description.md").write_text(text, encoding="utf-8")
     (folder / "outcomes.md").write_text(outcomes(), encoding="utf-8")
 

@@ -38,10 +38,13 @@ def user_ledger() -> Path:
     return Path(platformdirs.user_data_dir("yellowtor", appauthor=False)) / "ledger.sqlite"
 
 
-def load_service(path: Path, language: str = "") -> tuple[HttpService, Sequence[str]]:
-    """The service of a description, its variables' values found; and remarks about them."""
+def load_service(path: Path, language: str = "", *, unset_is_shown: bool = False) -> tuple[HttpService, Sequence[str]]:
+    """The service of a description, its variables' values found; and remarks about them.
+
+    unset_is_shown: nothing will be sent, so that a variable without a value may stand for itself.
+    """
     description = read_settings(path, Description, "service description")
-    values = find_values(description.variables, environment(), path.absolute().parent)
+    values = find_values(description.variables, environment(), path.absolute().parent, unset_is_shown=unset_is_shown)
     return HttpService(description, values, language), values.remarks
 
 
@@ -49,10 +52,19 @@ def preview_parts(path: Path) -> tuple[Job, Table, HttpService, Sequence[str]]:
     """What a look at a job's records needs: no ledger, and no key of the service."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    description = read_settings(folder / job.ask.service, Description, "service description")
-    values = find_values(description.variables, environment(), folder / job.ask.service, unset_is_shown=True)
+    service, _ = load_service(folder / job.ask.service, job.ask.language, unset_is_shown=True)
     table, _, _ = open_table(job, folder)
-    return job, table, HttpService(description, values, job.ask.language), table.remarks
+    return job, table, service, table.remarks
+
+
+def check_extra(job: Job, service: HttpService) -> None:
+    """Raise BadJob where the job wants a field that the description does not add."""
+    if stray := [name for name in job.write.columns.extra if name not in service.extra]:
+        has = ", ".join(service.extra) or "none"
+        raise BadJob(
+            f"write.columns.extra names {stray[0]!r}, and the description {job.ask.service} adds no such field under "
+            f"[reply.extra] (it has: {has}). Nothing was sent."
+        )
 
 
 def terms(service: HttpService) -> AccountTerms:
@@ -100,6 +112,7 @@ def open_parts(
     job: Job, folder: Path, whose: Path, service: HttpService, table: Table, files: Files, *, again_failed: bool
 ) -> Iterator[Parts]:
     """What a run needs beside its job, service and table. whose is what the ledger knows the job by."""
+    check_extra(job, service)
     under = [folder / layer for layer in job.markers.under]
     if job.markers.page:
         from yellowtor.markers.page import read_under

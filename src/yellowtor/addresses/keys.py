@@ -7,6 +7,7 @@ import hashlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from yellowtor.addresses.address import Address
 from yellowtor.addresses.canonical import SEPARATOR
 
 
@@ -28,7 +29,10 @@ def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """What, beside the address, makes two questions different. Never a credential."""
+    """What, beside the address, makes two questions different. Never a credential.
+
+    wants are the variables that the template asks by: parts of an address, or q, all of it in one line.
+    """
 
     service: str
     operation: str
@@ -36,6 +40,13 @@ class Asking:
     language: str
     country: str
     count: int
+    wants: tuple[str, ...] = ("q",)
+
+    def lacks(self, address: Address) -> str:
+        """Why nothing can be asked about this address; empty where something can."""
+        if "q" in self.wants or any(getattr(address, part) for part in self.wants if part != "country"):
+            return ""
+        return f"the service asks by {', '.join(self.wants)}, and the address is not in parts"
 
     def question_key(self, address_key: str) -> str:
         return digest(

@@ -1,6 +1,7 @@
 """Whether a reply is asked for again, given up, or ends the asking: a typed value, decided here only."""
 
 import email.utils
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -37,14 +38,17 @@ Decision = Again | Settle | StopAsking
 def decide(kind: Kind, headers: Mapping[str, str], attempt: int, tries: int, now: datetime, jitter: float) -> Decision:
     """What to do about the reply to the attempt-th try (from 1) of tries.
 
-    headers by lower-case name; jitter from 0 to 1. Retry-After is honoured (RFC 9110 section 10.2.3), else
-    the wait doubles from half a second, with full jitter above half of it.
+    headers by lower-case name; jitter from 0 to 1. Retry-After is honoured (RFC 9110 section 10.2.3), else what
+    RateLimit fields say (IETF draft-ietf-httpapi-ratelimit-headers) of a service that was asked too fast, else the
+    wait doubles from half a second, with full jitter above half of it.
     """
     if kind.stops_service:
         return StopAsking(kind)
     if not kind.may_pass or (attempt >= tries and kind is not Kind.TOO_FAST):
         return Settle()
     told = retry_after_s(headers.get("retry-after", ""), now)
+    if told is None and kind is Kind.TOO_FAST:
+        told = rate_limit_s(headers)
     if (told or 0) > PATIENCE_S or attempt >= tries:
         return StopAsking(kind) if kind is Kind.TOO_FAST else Settle()
     if told is not None:
@@ -64,3 +68,17 @@ def retry_after_s(value: str, now: datetime) -> float | None:
     if date.tzinfo is None:
         date = date.replace(tzinfo=UTC)
     return max(0.0, (date - now).total_seconds())
+
+
+def rate_limit_s(headers: Mapping[str, str]) -> float | None:
+    """Seconds until RateLimit fields, of the newer or the older draft, allow more; None when they don't say."""
+    text, left = headers.get("ratelimit", ""), headers.get("ratelimit-remaining", "").strip()
+    waits = []
+    for policy in text.split(","):  # "burst";r=0;t=12, "day";r=80;t=4000
+        told = dict(re.findall(r";\s*([rt])=(\d+)", policy))
+        if told.get("r") == "0" and "t" in told:
+            waits.append(float(told["t"]))
+    reset = headers.get("ratelimit-reset", "").strip()
+    if left == "0" and reset.isascii() and reset.isdigit():
+        waits.append(float(reset))
+    return max(waits, default=None)

@@ -10,7 +10,11 @@ from yellowtor.answers.position import Area, Position
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A place as a service gave it, in our words; `parts` may hold `country_code` beside an address's parts."""
+    """A place as a service gave it, in our words; `parts` may hold `country_code` beside an address's parts.
+
+    radius_m is how far off the service says that it may lie, score how sure it says that it is (0 to 1), partial
+    whether it says that only a part of the question matched; extra are fields of the description's own.
+    """
 
     position: Position
     level: Level | None = None
@@ -18,12 +22,16 @@ class Candidate:
     label: str = ""
     parts: Mapping[str, str] = field(default_factory=dict)
     box: Area | None = None
+    radius_m: float | None = None
+    score: float | None = None
+    partial: bool = False
+    extra: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def reach_m(self) -> float:
-        """How far from the point the place may lie, in metres: of its box, else of its level."""
+        """How far from the point the place may lie, in metres: by its radius and box, and its level."""
         level = self.level.reach_m if self.level else Level.ADDRESS_AREA.reach_m
-        return max(self.box.radius_m(), level) if self.box else level
+        return max(self.box.radius_m() if self.box else 0.0, self.radius_m or 0.0, level)
 
     def as_dict(self) -> dict[str, Any]:
         """As JSON can hold it."""
@@ -35,6 +43,10 @@ class Candidate:
             "label": self.label,
             "parts": dict(self.parts),
             "box": box and {"west": box.west, "south": box.south, "east": box.east, "north": box.north},
+            "radius_m": self.radius_m,
+            "score": self.score,
+            "partial": self.partial,
+            "extra": dict(self.extra),
         }
 
     @classmethod
@@ -46,4 +58,8 @@ class Candidate:
             label=data["label"],
             parts=data["parts"],
             box=Area(**data["box"]) if data["box"] else None,
+            radius_m=data["radius_m"],
+            score=data["score"],
+            partial=data["partial"],
+            extra=data["extra"],
         )

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from yellowtor.answers.evidence import Evidence
 from yellowtor.answers.levels import Method
 
-VERSION = "estimate-1"  # enters the judgement key: another formula judges kept replies anew
+VERSION = "estimate-2"  # enters the judgement key: another formula judges kept replies anew
 NAMES = {"number": "house number", "street": "street", "town": "town", "postcode": "postcode", "region": "region"}
 CERTAIN = 0.98  # no service is surer than this about anything
 
@@ -28,6 +28,7 @@ class Confidence:
 def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
     """The confidence that this evidence gives within tolerance_m metres."""
     factors = [*_fineness(evidence, tolerance_m), *_agreement(evidence), *_rivals(evidence), *_area(evidence)]
+    factors += _own(evidence)
     value = CERTAIN * math.prod(factor for factor, _ in factors)
     reasons = tuple(reason for factor, reason in sorted(factors, key=lambda f: f[0]) if reason)
     return Confidence(round(value, 3), reasons)
@@ -90,6 +91,14 @@ def _rivals(evidence: Evidence) -> Iterator[tuple[float, str]]:
 def _area(evidence: Evidence) -> Iterator[tuple[float, str]]:
     if evidence.inside is False:
         yield 0.02, "the point lies outside the job's area"
+
+
+def _own(evidence: Evidence) -> Iterator[tuple[float, str]]:
+    """What the service says of itself counts against an answer, never for it."""
+    if evidence.partial:
+        yield 0.7, "the service says that only a part matched"
+    if evidence.score is not None and evidence.score < 0.5:
+        yield 0.5 + evidence.score, f"the service itself is not sure ({evidence.score:.2f} of 1)"
 
 
 def _length(metres: float) -> str:

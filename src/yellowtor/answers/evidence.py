@@ -24,6 +24,8 @@ class Evidence:
     rivals: int
     spread_m: float
     inside: bool | None
+    score: float | None = None  # the service's own, 0 to 1
+    partial: bool = False  # the service says that only a part matched
 
 
 def agreement_score(agreement: Agreement) -> float:
@@ -73,6 +75,8 @@ def _evidence(
         rivals=len(far),
         spread_m=max(far, default=0.0),
         inside=area.holds(best.position) if area else None,
+        score=best.score,
+        partial=best.partial,
     )
 
 

@@ -35,6 +35,11 @@ class Projection:
         x, y = self._transformer.transform([lon for _, lon in points], [lat for lat, _ in points])
         return [(round(e, self._decimals), round(n, self._decimals)) for e, n in zip(x, y, strict=True)]
 
+    def degrees(self, north: float, east: float) -> Point:
+        """Latitude and longitude of a northing and an easting; not finite where the system does not reach."""
+        lon, lat = self._transformer.transform(east, north, direction="INVERSE")
+        return lat, lon
+
 
 def ewkb(lat: float, lon: float) -> str:
     """A point as extended well-known binary in hexadecimal, little-endian, SRID 4326: as PostGIS writes it."""

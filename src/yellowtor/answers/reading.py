@@ -1,20 +1,21 @@
-"""Reading a JSON reply: which kind it is, and which candidates it offers.
+"""Reading a reply: which kind it is, and which candidates it offers, whatever its shape.
 
 A coordinate is only ever taken from a field that the description names and that holds a number (or the
 text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
 """
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from http import HTTPStatus
 from typing import Any
-
-import orjson
 
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.paths import Finder, Getter
 from yellowtor.answers.position import Area, Position
+from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, plain
 
 BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
     400: Kind.QUESTION_REFUSED,
@@ -23,55 +24,101 @@ BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; wh
     403: Kind.NOT_PERMITTED,
     404: Kind.NOTHING_FOUND,
     408: Kind.UNAVAILABLE,
+    413: Kind.QUESTION_REFUSED,
     414: Kind.QUESTION_REFUSED,
     422: Kind.QUESTION_REFUSED,
     425: Kind.UNAVAILABLE,
     429: Kind.TOO_FAST,
 }
+PROBLEM = "application/problem+json"  # RFC 9457
+LOOKED_AT = 65_536  # bytes of a body that a rule's expression is searched in
+_NUMBERS = {".": re.compile(r"[-+]?\d+(?:\.\d+)?"), ",": re.compile(r"[-+]?\d+(?:,\d+)?")}
+JSON = JsonShape()
 
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """If the status is this one (or any) and the path finds this value, the reply is of this kind."""
+    """If all of what it says holds, the reply is of this kind. `number` is its place in the description, from 1.
+
+    find finds one that is a match (None: anything at all); absent finds nothing; body occurs in the text.
+    """
 
     kind: Kind
-    status: int | None = None
+    status: frozenset[int] = frozenset()
     find: Finder | None = None
-    equals: Any = None
+    match: Callable[[str], bool] | None = None
+    absent: Finder | None = None
+    header: tuple[str, Callable[[str], bool]] | None = None
+    body: re.Pattern[str] | None = None
+    number: int = 0
 
-    def holds(self, status: int, body: Any) -> bool:
-        if self.status is not None and self.status != status:
+    def holds(self, reply: "Seen") -> bool:
+        """Whether it does. What speaks of a path never holds for a body that could not be opened."""
+        if self.status and reply.status not in self.status:
             return False
-        return self.find is None or self.equals in self.find(body)
+        if self.header and not self.header[1](reply.headers.get(self.header[0], "")):
+            return False
+        if self.body and not self.body.search(reply.body[:LOOKED_AT].decode(errors="replace")):
+            return False
+        if (self.find or self.absent) and reply.data is None:
+            return False
+        if self.absent and self.absent(reply.data):
+            return False
+        return self.find is None or any(
+            self.match is None or self.match(as_written(value)) for value in self.find(reply.data)
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """A reply as rules look at it; data is its body opened, or None where it can't be."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+    data: Any
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """How a service's replies are read: compiled rules, paths and its words for levels."""
+    """How a service's replies are read: compiled rules, paths and its words for levels.
+
+    A position is in two fields, or is one (an array, or a text), its longitude first if lon_first. to_degrees turns
+    a position in another coordinate system into degrees (latitude, longitude). score is (worst, best).
+    """
 
     rules: Sequence[Rule]
     candidates: Finder
-    latitude: Getter
-    longitude: Getter
-    parts: Mapping[str, Getter]  # of an address, and level and label
-    box: Sequence[Getter] = ()  # west, south, east, north
+    latitude: Getter | None = None
+    longitude: Getter | None = None
+    parts: Mapping[str, Getter] = field(default_factory=dict)  # of an address, and level, label, score, partial, radius
+    box: Sequence[Getter] = ()  # west, south, east, north; or one path to the four
     message: Finder | None = None
     levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
+    shape: Shape = JSON
+    position: Getter | None = None
+    lon_first: bool = False
+    decimal: str = "."
+    to_degrees: Callable[[float, float], tuple[float, float]] | None = None
+    score: tuple[float, float] = (0.0, 1.0)
+    partial: frozenset[str] = frozenset()
+    extra: Mapping[str, Getter] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Read:
-    """What a reply was found to say. `remarks` tell what was passed over, and why."""
+    """What a reply was found to say. `remarks` tell what was passed over, and why; `because` what decided the kind."""
 
     kind: Kind
     candidates: Sequence[Candidate] = ()
     message: str = ""
     remarks: Sequence[str] = ()
+    because: str = ""
 
 
-def read_reply(reading: Reading, status: int, body: bytes) -> Read:
+def read_reply(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
     """The kind of a reply and the candidates in it. Never raises, whatever the bytes are."""
-    read, places = _opened(reading, status, body)
+    read, places = _opened(reading, status, body, headers or {})
     if read.kind is not Kind.ANSWERED:
         return read
     candidates, remarks = [], []
@@ -79,51 +126,100 @@ def read_reply(reading: Reading, status: int, body: bytes) -> Read:
         made = _candidate(reading, place)
         candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
     if candidates:
-        return Read(Kind.ANSWERED, candidates, read.message, remarks)
+        return Read(Kind.ANSWERED, candidates, read.message, remarks, read.because)
     if places:
-        return Read(Kind.UNREADABLE, (), read.message or remarks[0], remarks)
-    return Read(Kind.NOTHING_FOUND, (), read.message)
+        return Read(Kind.UNREADABLE, (), read.message or remarks[0], remarks, "no position could be read")
+    return Read(Kind.NOTHING_FOUND, (), read.message, because="the list of candidates is empty or not there")
 
 
-def read_meaning(reading: Reading, status: int, body: bytes) -> Read:
+def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
     """What read_reply() says of a reply, but for its candidates: all that asking needs, in a fraction of the time."""
-    read, places = _opened(reading, status, body)
+    read, places = _opened(reading, status, body, headers or {})
     if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
-        return read_reply(reading, status, body)
+        return read_reply(reading, status, body, headers)
     return read
 
 
-def _opened(reading: Reading, status: int, body: bytes) -> tuple[Read, Sequence[Any]]:
-    """What the reply as a whole says, and the places in it that nobody has looked at yet."""
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What a path of a description found in the first candidate; None where there is none."""
+
+    name: str
+    path: str
+    found: str | None
+
+
+def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[str, str]:
+    """What each field's path finds in the first candidate, as text, by the field's name; empty for nothing."""
     try:
-        data = orjson.loads(body)
-    except ValueError:
-        kind = _by_status(status)
-        if kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
-            return Read(Kind.UNREADABLE, message=_no_json(body)), ()
-        return Read(kind, message=_no_json(body)), ()
-    kind = next((rule.kind for rule in reading.rules if rule.holds(status, data)), None) or _by_status(status)
-    return Read(kind, message=_message(reading, data)), reading.candidates(data)
+        first = next(iter(reading.candidates(reading.shape.open(body, headers.get("content-type", "")))), None)
+    except CantOpenError:
+        return {}
+    if first is None:
+        return {}
+    own = {"latitude": reading.latitude, "longitude": reading.longitude, "position": reading.position}
+    getters = {**own, **reading.parts, **{f"extra.{name}": get for name, get in reading.extra.items()}}
+    getters |= {f"box.{at}": get for at, get in enumerate(reading.box, 1)}
+    return {name: _told(get(first)) for name, get in getters.items() if get}
 
 
-def _by_status(status: int) -> Kind:
+def _told(value: Any) -> str:
+    return as_written(value) or ("" if value is None else str(value))
+
+
+def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> tuple[Read, Sequence[Any]]:
+    """What the reply as a whole says, and the places in it that nobody has looked at yet."""
+    trouble, data = "", None
+    try:
+        data = reading.shape.open(body, headers.get("content-type", ""))
+    except CantOpenError as error:
+        trouble = str(error)
+    seen = Seen(status, headers, body, data)
+    if rule := next((rule for rule in reading.rules if rule.holds(seen)), None):
+        kind, because = rule.kind, f"rule {rule.number} of the description"
+    else:
+        kind, because = by_status(status), f"the status {status} (RFC 9110); no rule holds"
+    if trouble:
+        if rule is None and kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
+            kind, because = Kind.UNREADABLE, "the body is not what was promised"
+        if kind is Kind.ANSWERED:
+            kind, because = Kind.UNREADABLE, f"{because}, but the body can't be read"
+        return Read(kind, message=trouble, because=because), ()
+    message = _message(reading, data, headers) or ("" if kind.is_answer else _phrase(status))
+    return Read(kind, message=message, because=because), reading.candidates(data) if kind is Kind.ANSWERED else ()
+
+
+def by_status(status: int) -> Kind:
+    """The kind of a reply of which no rule speaks."""
     if 200 <= status < 300:
         return Kind.ANSWERED
     return BY_STATUS.get(status, Kind.UNAVAILABLE if status >= 500 else Kind.UNREADABLE)
 
 
-def _no_json(body: bytes) -> str:
-    start = body[:200].lstrip().lower()
-    if start.startswith((b"<!doctype html", b"<html")):
-        return "a web page came where JSON was promised"
-    if start.startswith((b"{", b"[")):
-        return f"the reply is cut short or damaged after {len(body)} bytes"
-    return "the reply is not JSON" if body else "the reply is empty"
+def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
+    """What the service says in words; where the description names no place, that of problem details (RFC 9457)."""
+    found = [as_written(value) for value in reading.message(data)] if reading.message else []
+    if not any(found) and headers.get("content-type", "").startswith(PROBLEM) and isinstance(data, dict):
+        found = [": ".join(filter(None, (as_written(data.get("title")), as_written(data.get("detail")))))]
+    return " ".join(" ".join(filter(None, found)).split())[:300]
 
 
-def _message(reading: Reading, data: Any) -> str:
-    found = reading.message(data) if reading.message else []
-    return " ".join(str(text) for text in found if isinstance(text, str | int))[:300]
+def _phrase(status: int) -> str:
+    """What a status says in words (RFC 9110), for a service that says nothing itself."""
+    try:
+        return f"the status {status} {HTTPStatus(status).phrase}"
+    except ValueError:
+        return f"the status {status}"
+
+
+def as_written(value: Any) -> str:
+    """A value of a reply as it stands there: true for a truth, 5 for a number; empty for what is no plain value."""
+    value = plain(value)
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return str(value).strip() if isinstance(value, str | int | float) else ""
 
 
 def _candidate(reading: Reading, item: Any) -> Candidate | str:
@@ -133,14 +229,35 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
         return position
     parts = {name: text for name, find in reading.parts.items() if (text := _text(find(item)))}
     level, method = reading.levels.get(parts.pop("level", ""), (None, None))
-    return Candidate(position, level, method, parts.pop("label", ""), parts, _box(reading, item))
+    score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
+    worst, best = reading.score
+    return Candidate(
+        position, level, method, parts.pop("label", ""),
+        partial=parts.pop("partial", "") in reading.partial,
+        parts=parts,
+        box=_box(reading, item),
+        radius_m=radius if radius is not None and radius >= 0 else None,
+        score=None if score is None else min(1.0, max(0.0, (score - worst) / (best - worst))),
+        extra={name: text for name, find in reading.extra.items() if (text := as_written(find(item)))},
+    )  # fmt: skip
 
 
 def _position(reading: Reading, item: Any) -> Position | str:
     """The position in this part of a reply, or why there is none."""
-    lat, lon = _number(reading.latitude(item)), _number(reading.longitude(item))
+    if reading.position is not None:
+        first, second = _pair(reading.position(item), reading.decimal)
+        lat, lon = (second, first) if reading.lon_first else (first, second)
+    elif reading.latitude is not None and reading.longitude is not None:
+        lat = _number(reading.latitude(item), reading.decimal)
+        lon = _number(reading.longitude(item), reading.decimal)
+    else:
+        return "the description names no position"
     if lat is None or lon is None:
         return "a place without a position was passed over"
+    if reading.to_degrees:
+        if not lat and not lon:
+            return "the position 0,0 is no answer: passed over"
+        lat, lon = reading.to_degrees(lat, lon)
     try:
         position = Position(lat, lon)
     except ValueError as error:
@@ -148,28 +265,42 @@ def _position(reading: Reading, item: Any) -> Position | str:
     return "the position 0,0 is no answer: passed over" if position.is_null_island else position
 
 
+def _pair(value: Any, decimal: str) -> tuple[float | None, float | None]:
+    """Two numbers from an array of at least two, or from a text in which just two stand."""
+    if isinstance(value, list) and len(value) >= 2:
+        return _number(value[0], decimal), _number(value[1], decimal)
+    if isinstance(value, str) and len(found := _NUMBERS[decimal].findall(value)) == 2:
+        return _number(found[0], decimal), _number(found[1], decimal)
+    return None, None
+
+
 def _text(value: Any) -> str:
-    """What was found, as a text; empty for nothing, and for what is no text or number."""
+    """What was found, as a text; empty for nothing, and for what is no text, number or truth."""
     if type(value) is str:
         return value.strip()
-    return str(value) if type(value) in {int, float} else ""
+    return as_written(value) if type(value) in {int, float, bool} else ""
 
 
-def _number(value: Any) -> float | None:
+def _number(value: Any, decimal: str = ".") -> float | None:
     """The number that a value is, or says in text."""
     if type(value) not in {int, float, str}:  # True is no number
         return None
     try:
-        number = float(value)
+        number = float(value if decimal == "." or type(value) is not str else value.replace(decimal, "."))
     except (ValueError, OverflowError):
         return None
-    return number if abs(number) < 1e6 else None
+    return number if abs(number) < 1e9 else None
 
 
 def _box(reading: Reading, item: Any) -> Area | None:
-    if len(reading.box) != 4:
+    if not reading.box:
         return None
-    west, south, east, north = [_number(get(item)) for get in reading.box]
+    sides = [get(item) for get in reading.box]
+    if len(sides) == 1 and isinstance(sides[0], list):
+        sides = sides[0]
+    if len(sides) != 4:
+        return None
+    west, south, east, north = [_number(side, reading.decimal) for side in sides]
     if west is None or south is None or east is None or north is None:
         return None
     if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):

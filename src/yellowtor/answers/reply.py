@@ -12,11 +12,16 @@ class Request:
 
     url: str = field(repr=False)
     headers: Mapping[str, str] = field(repr=False)
+    method: str = "GET"
+    body: bytes | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
 class Reply:
-    """One reply, secrets masked; when none came, status is 0 and `trouble` says why, `kind` what it means."""
+    """One reply, secrets masked; when none came, status is 0 and `trouble` says why, `kind` what it means.
+
+    headers are those fields, by lower-case name, that something is read from.
+    """
 
     status: int
     headers: Mapping[str, str]

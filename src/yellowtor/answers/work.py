@@ -6,6 +6,8 @@ from typing import NamedTuple, Protocol
 
 from yellowtor.answers.kinds import Kind
 
+EXTRA = "extra:"  # begins the names of fields that a description adds of its own
+
 
 class Known(NamedTuple):
     """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
@@ -72,10 +74,14 @@ class Unjudged(NamedTuple):
     message: str
     candidates: str | None
     body: bytes
+    headers: str  # JSON
 
 
 class Judged(NamedTuple):
-    """The judgement of a question, as the ledger keeps it. parts (of the matched address) and reasons are JSON."""
+    """The judgement of a question, as the ledger keeps it. parts (of the matched address) and reasons are JSON.
+
+    Among the parts are the fields that the description adds of its own.
+    """
 
     question: int
     reply_id: int | None

@@ -12,19 +12,15 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from yellowtor.addresses.address import Address
-from yellowtor.addresses.canonical import fold_blanks
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.outcome import Outcome, Thresholds
+from yellowtor.answers.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
-from yellowtor.opening import CLOCK
 from yellowtor.run.conduct import Options, Summary, conduct, refused
 from yellowtor.run.job import STANDARD, Job
 from yellowtor.run.stop import StopWish
 from yellowtor.settings import read_settings
-from yellowtor.wiring import job_parts, load_service, preview_parts, service_book
+from yellowtor.wiring import job_parts, preview_parts
 
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
@@ -136,25 +132,6 @@ def signals(stop: StopWish) -> Iterator[None]:
             signal.signal(name, handler)
 
 
-def try_command(text: str, path: Path, *, tolerance_m: float, anew: bool, ledger: Path | None) -> None:
-    from yellowtor.run.trial import try_address
-
-    address = Address(whole=fold_blanks(text))
-    if not address.key().strip("\x1f"):
-        raise BadJob("The address is empty. Nothing was sent.")
-    service, remarks = load_service(path)
-    for remark in remarks:
-        note(stderr(), remark)
-    with service_book(service, path, ledger, "everything" if anew else "nothing") as book:
-        trial = try_address(address, service, book, CLOCK, Thresholds(tolerance_m, 0.8), anew=anew)
-    report.show_trial(stdout(), trial)
-    kind = trial.read.kind
-    if kind in {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}:
-        raise typer.Exit(int(Exit.KEY_REFUSED))
-    if not kind.is_answer:
-        raise typer.Exit(int(Exit.WAITING if kind in {Kind.WINDOW_SPENT, Kind.TOO_FAST} else Exit.FAULT))
-
-
 def demo_command(into: Path) -> None:
     from yellowtor.demo.example import DATABASE, lay_out, run_sql
     from yellowtor.standin.server import Manners, StandIn, running
@@ -196,7 +173,8 @@ def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> N
             with running(standin, port) as address:
                 write_out(address)
                 stderr().print(
-                    f"The stand-in answers at {address}/find; its counters are at {address}/counters. Ctrl-C ends it.",
+                    f"The stand-in answers at {address} in four shapes, each as its description says (stand-in*.toml); "
+                    f"its counters are at {address}/counters. Ctrl-C ends it.",
                     soft_wrap=True,
                 )
                 ended.wait()

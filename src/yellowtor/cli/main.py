@@ -31,6 +31,15 @@ class Again(StrEnum):
     FAILED = "failed"
 
 
+class Shown(StrEnum):
+    """What `try` shows."""
+
+    REQUEST = "request"
+    REPLY = "reply"
+    READING = "reading"
+    ALL = "all"
+
+
 class Fault(StrEnum):
     """How a reply of the stand-in can be broken."""
 
@@ -168,8 +177,34 @@ def preview(
 
 @app.command(name="try")
 def try_(
-    address: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address in one line.")],
-    service: Annotated[Path, typer.Option("--service", metavar="FILE.toml", help="The service description.")],
+    address: Annotated[str, typer.Argument(metavar="[ADDRESS]", help="An address in one line.")] = "",
+    part: Annotated[
+        list[str],
+        typer.Option("--part", metavar="NAME=TEXT", help="Or a part of it, such as street=…; may be repeated."),
+    ] = [],  # noqa: B006
+    service: Annotated[
+        list[Path],
+        typer.Option("--service", metavar="FILE.toml", help="The service description; several are shown side by side."),
+    ] = [],  # noqa: B006
+    job: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--job", metavar="JOB.toml", help="Ask as this job would, by its service and its ledger."),
+    ] = None,
+    record: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--record", metavar="KEY", help="About this record of the job, instead of an address."),
+    ] = None,
+    show: Annotated[
+        Shown, typer.Option("--show", help="What is shown; of the request alone, nothing is sent.")
+    ] = Shown.ALL,
+    reply: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--reply", metavar="FILE", help="Read this saved reply; nothing is sent."),
+    ] = None,
+    save: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--save", metavar="FILE", help="Keep the reply in a file, for --reply."),
+    ] = None,
     tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="Metres within which a point is right.")] = 50,
     anew: Annotated[bool, typer.Option("--anew", help="Ask even if the ledger has the reply.")] = False,
     ledger: Annotated[
@@ -177,9 +212,10 @@ def try_(
     ] = None,
 ) -> None:
     """Ask about one address, once; show the request, the reply, what was read from it, and how sure it is."""
-    from yellowtor.cli.commands import try_command
+    from yellowtor.cli.trying import Wish, try_command
 
-    try_command(address, service, tolerance_m=tolerance, anew=anew, ledger=ledger)
+    wish = Wish(address, part, service, job, record, reply, save, show.value, tolerance, anew, ledger)
+    try_command(wish)
 
 
 @app.command()

@@ -1,10 +1,9 @@
 """What a run and a trial came to, for people and as JSON."""
 
 import json
-import re
 from dataclasses import asdict
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rich.console import Console
 from rich.table import Table
@@ -14,11 +13,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
 from yellowtor.run.conduct import Summary
-from yellowtor.run.judging import matched
 from yellowtor.run.writeback import Changes
-
-if TYPE_CHECKING:
-    from yellowtor.run.trial import Trial
 
 
 def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
@@ -214,68 +209,3 @@ def _changes_json(changes: Changes) -> dict[str, Any]:
     return {
         "records": changes.records, "cells": changes.cells, "first": [change._asdict() for change in changes.first],
     }  # fmt: skip
-
-
-def show_trial(console: Console, trial: "Trial") -> None:
-    """The request, the reply, what was read, the confidence: in this order."""
-    _title(
-        console,
-        "Request",
-        f"not sent: the ledger has the reply of {trial.kept_since[:19]} UTC" if trial.kept_since else "",
-    )
-    console.print(Text(trial.shown))
-    status = str(trial.reply.status) if trial.reply.status else trial.reply.trouble
-    _title(console, "Reply", f"{status} · {trial.read.kind}")
-    console.print(_body(trial.reply.body))
-    _title(console, "Read", f"candidates: {len(trial.read.candidates)}")
-    if trial.read.message:
-        console.print(f"The service says: {trial.read.message}")
-    for remark in trial.read.remarks:
-        console.print(f"note: {remark}")
-    if trial.read.candidates:
-        console.print(_candidates(trial))
-    judgement = trial.judgement
-    sure = judgement.confidence
-    _title(console, "Confidence", f"{sure.value:.2f} ({sure.basis})" if sure else "none")
-    console.print(mark(judgement.outcome))
-    for reason in judgement.reasons:
-        console.print(f"  · {reason}")
-
-
-def _title(console: Console, title: str, aside: str) -> None:
-    console.print()
-    console.print(Text(title, "bold").append(f"  {aside}" if aside else "", "bright_black"))
-
-
-def _body(body: bytes) -> Any:
-    from rich.syntax import Syntax
-
-    try:
-        text = _folded(json.dumps(json.loads(body), indent=2, ensure_ascii=False))
-    except ValueError:
-        return Text(body[:2000].decode(errors="replace"))
-    lines = text.splitlines()
-    if len(lines) > 60:
-        lines = [*lines[:60], f"… and {len(lines) - 60} lines more"]
-    return Syntax("\n".join(lines), "json", theme="ansi_dark", background_color="default", word_wrap=True)
-
-
-def _folded(text: str) -> str:
-    """Indented JSON with its innermost lists and objects on a line each, where they fit."""
-
-    def fold(found: re.Match[str]) -> str:
-        line = re.sub(r"\n\s*", " ", found[0])
-        return line if len(line) <= 110 else found[0]
-
-    return re.sub(r"[\[{]\n[^\[\]{}]*[\]}]", fold, text)
-
-
-def _candidates(trial: "Trial") -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for name in ("", "latitude", "longitude", "level", "method", "matched address"):
-        table.add_column(name, justify="right" if name in {"latitude", "longitude"} else "left", overflow="fold")
-    for candidate in trial.read.candidates:
-        chosen = "→" if candidate is trial.judgement.candidate else ""
-        lat, lon = candidate.position.written().split(",")
-        table.add_row(chosen, lat, lon, str(candidate.level or "?"), str(candidate.method or ""), matched(candidate))
-    return table

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from yellowtor.errors import BadSource
 
-FILES = ("job.toml", "stand-in.toml", "partners.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson")
+SERVICES = ("stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml", "stand-in-geojson.toml")
+FILES = ("job.toml", *SERVICES, "partners.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson")
 DATABASE = "partners.sqlite"
 
 

@@ -47,7 +47,7 @@ class JudgeBook:
         judged = and_(answer.c.job_id == self._job, answer.c.question_id == question.c.id)
         query = select(
             question.c.id, address.c.parts, reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
-            candidates.c.found, reply.c.body,
+            candidates.c.found, reply.c.body, reply.c.headers,
         ).select_from(
             mine.join(question, question.c.id == mine.c.question_id)
             .join(address, address.c.id == question.c.address_id)
@@ -59,8 +59,8 @@ class JudgeBook:
         while rows := self._store.connection.execute(query, {"last": last}).all():
             last = rows[-1][0]
             yield [
-                Unjudged(number, parts, reply_id, Kind(kind), status, message, known, zlib.decompress(body))
-                for number, parts, reply_id, kind, status, message, known, body in rows
+                Unjudged(number, parts, reply_id, Kind(kind), status, message, known, zlib.decompress(body), headers)
+                for number, parts, reply_id, kind, status, message, known, body, headers in rows
             ]
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:

@@ -50,8 +50,7 @@ class SettleReply:
 
     request_id: int
     question_key: str
-    status: int
-    body: bytes
+    reply: Reply
     read: Read
 
 
@@ -94,7 +93,8 @@ REQUESTS = ManyRows(
     request, ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "reserved_at"]
 )
 REPLIES = ManyRows(
-    reply, ["question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at"]
+    reply,
+    ["question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at", "headers"],
 )
 CLOSE = "UPDATE request SET state = ?, kind = ?, settled_at = ? WHERE id IN (SELECT value FROM json_each(?))"
 
@@ -169,7 +169,7 @@ class RequestBook:
         """The kept reply to this question and when it came, if there is one."""
         query = select(reply).where(reply.c.question_key == question_key)
         row = self._store.connection.execute(query).first()
-        return row and (Reply(row.status, {}, zlib.decompress(row.body)), row.received_at)
+        return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
 
     def _state_now(self, connection: Connection, now: datetime) -> _State:
         """The account's state; read again only when another process has written since."""
@@ -258,8 +258,9 @@ class RequestBook:
     def _kept(self, order: SettleReply, now: datetime) -> dict[str, object]:
         return {
             "question_key": order.question_key, "service": self._terms.service, "request_id": order.request_id,
-            "run_id": self._run, "kind": order.read.kind.value, "status": order.status,
-            "message": order.read.message, "body": _packed(order.body), "received_at": _stamp(now),
+            "run_id": self._run, "kind": order.read.kind.value, "status": order.reply.status,
+            "message": order.read.message, "body": _packed(order.reply.body), "received_at": _stamp(now),
+            "headers": json.dumps(dict(order.reply.headers)),
         }  # fmt: skip
 
     def _close(self, connection: Connection, orders: Sequence[Order], now: datetime) -> None:

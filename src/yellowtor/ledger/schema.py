@@ -16,7 +16,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 2
+VERSION = 3
 metadata = MetaData()
 
 job = Table(
@@ -77,6 +77,7 @@ reply = Table(
     Column("message", Text, nullable=False),
     Column("body", LargeBinary, nullable=False),  # zlib
     Column("received_at", Text, nullable=False),
+    Column("headers", Text, nullable=False, server_default="{}"),  # JSON: the fields that something is read from
     sqlite_autoincrement=True,
 )  # fmt: skip
 

@@ -9,6 +9,7 @@ from typing import Self, TypeVar
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
+from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import Reservation, Reserved
 from yellowtor.ledger.requests import Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
 
@@ -34,9 +35,9 @@ class GroupWriter:
         assert reservation is not None
         return reservation
 
-    def settle(self, request_id: int, question_key: str, status: int, body: bytes, read: Read) -> None:
+    def settle(self, request_id: int, question_key: str, reply: Reply, read: Read) -> None:
         """Keep a reply: no later than with the next reservation, or when flush() returns."""
-        self._put(SettleReply(request_id, question_key, status, body, read), None)
+        self._put(SettleReply(request_id, question_key, reply, read), None)
 
     async def flush(self) -> None:
         """Wait until all orders are carried out. Raises what befell one that nobody waited for."""

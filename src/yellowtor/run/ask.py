@@ -162,7 +162,7 @@ class Asker:
         """Do what was decided about a reply; True when the question is to be asked again."""
         reply, read, decision = taken
         if isinstance(decision, Settle):
-            self._writer.settle(reserved.request_id, question.key, reply.status, reply.body, read)
+            self._writer.settle(reserved.request_id, question.key, reply, read)
             self.result.settled += 1
             self._watch.advanced(1)
             return False

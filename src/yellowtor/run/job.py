@@ -14,6 +14,7 @@ from yellowtor.addresses.line import LineTemplate
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
 from yellowtor.answers.projection import Projection
+from yellowtor.answers.work import EXTRA
 from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
@@ -231,6 +232,10 @@ class AnswerColumns(Settings):
     )
     service: Column | None = Field(None, description="Who answered.")
     asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
+    extra: dict[str, Column] = Field(
+        default_factory=dict,
+        description="Columns for the fields that the description adds of its own (`[reply.extra]`), by their names.",
+    )
 
     @model_validator(mode="after")
     def _pairs(self) -> "AnswerColumns":
@@ -238,14 +243,15 @@ class AnswerColumns(Settings):
             raise ValueError("latitude and longitude belong together")
         if (self.x is None) != (self.y is None):
             raise ValueError("x and y belong together")
-        named = [column for _, column in self if column]
+        named = list(self.mapped().values())
         if len(set(named)) < len(named):
             raise ValueError("two answers can't go into one column")
         return self
 
     def mapped(self) -> dict[str, str]:
         """Column by part; latitude and longitude, where there are any, first."""
-        return {part: column for part, column in self if column}
+        ours = {part: column for part, column in self if isinstance(column, str)}
+        return ours | {f"{EXTRA}{name}": column for name, column in self.extra.items()}
 
 
 class Write(Settings):

@@ -13,7 +13,8 @@ from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.outcome import Judgement, Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
-from yellowtor.answers.work import Judged, Unjudged
+from yellowtor.answers.reply import Reply
+from yellowtor.answers.work import EXTRA, Judged, Unjudged
 from yellowtor.run.ports import JudgeBook, Service
 
 
@@ -48,7 +49,7 @@ class Judging:
         if not item.kind.is_answer:
             return Read(item.kind, message=item.message), False
         if item.candidates is None:
-            read = self._service.read_kept(item.status, item.body)
+            read = self._service.read(Reply(item.status, json.loads(item.headers), item.body))
             return read, True
         found = [Candidate.from_dict(data) for data in json.loads(item.candidates)]
         return Read(item.kind, found, item.message), False
@@ -67,9 +68,14 @@ def _kept(item: Unjudged, judgement: Judgement) -> Judged:
         basis=confidence.basis if confidence else "",
         level=str(candidate.level or "") if candidate else "",
         matched=matched(candidate) if candidate else "",
-        parts=json.dumps(dict(candidate.parts), ensure_ascii=False) if candidate else "{}",
+        parts=json.dumps(_parts(candidate), ensure_ascii=False) if candidate else "{}",
         reasons=json.dumps(judgement.reasons, ensure_ascii=False),
     )
+
+
+def _parts(candidate: Candidate) -> dict[str, str]:
+    """The parts of the matched address, and the description's own fields."""
+    return {**candidate.parts, **{f"{EXTRA}{name}": text for name, text in candidate.extra.items()}}
 
 
 def matched(candidate: Candidate) -> str:

@@ -74,7 +74,9 @@ def _preview(reader: RowReader, service: Service, key: str, row: Row, *, keep: b
     """A record as it would go, and the question it would ask."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
-    fate = HELD if reader.held(row).position and keep else reader.incomplete(cells, address)
+    fate = HELD if reader.held(row).position and keep else ""
+    if not fate:
+        fate = reader.incomplete(cells, address) or service.asking.lacks(address)
     odd = list(suspicions(reader.composing.own_line(cells))) if not fate else []
     question = None if fate else bytes.fromhex(service.asking.question_key(address.key()))
     line = "" if reader.composing.says_nothing(cells) else address.line()

@@ -187,7 +187,7 @@ def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: boo
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
         state, reasons = "kept", ["has coordinates of its own"]
-    elif why := reader.incomplete(cells, address):
+    elif why := reader.incomplete(cells, address) or asking.lacks(address):
         state, reasons = "incomplete", [why]
     else:
         state, reasons = "ask", []

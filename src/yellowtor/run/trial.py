@@ -1,42 +1,108 @@
 """The verb `try`: ask about one address, once, and tell all that came of it.
 
-It is charged and kept like any other request: a reply that the ledger has is shown without asking.
+It is charged and kept like any other request: a reply that the ledger has is shown without asking, and one that was
+saved in a file asks nothing at all.
 """
 
 import asyncio
+from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from yellowtor.addresses.address import Address
 from yellowtor.answers.outcome import Judgement, Thresholds, judge
-from yellowtor.answers.reading import Read
+from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import Reserved, Spent
-from yellowtor.errors import YellowtorError
+from yellowtor.errors import BadJob, BadSource, YellowtorError
+from yellowtor.files import written_aside
 from yellowtor.run.gate import Gate
-from yellowtor.run.ports import Book, Clock, Service
+from yellowtor.run.job import Job
+from yellowtor.run.ports import Book, Clock, Service, Table
+from yellowtor.run.scan import RowReader, key_as_shown
+
+TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/csv"}
 
 
 @dataclass(frozen=True)
 class Trial:
-    """One reply, what was read from it, and how it would be judged. kept_since: when the ledger got it."""
+    """One reply, what was read from it, and how it would be judged. kept: where a reply that nobody sent for is from.
 
+    empty are the variables that the service asks by and that the address leaves empty.
+    """
+
+    service: str
     shown: str
     reply: Reply
     read: Read
     judgement: Judgement
-    kept_since: str
+    looked: Sequence[Looked]
+    empty: Sequence[str]
+    kept: str
+    judged: bool  # there was an address to judge by
 
 
 def try_address(
     address: Address, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool
 ) -> Trial:
     """Ask about this address, or show the kept reply. Raises YellowtorError when the allowance is spent."""
+    if why := service.asking.lacks(address):
+        raise BadJob(f"{why[0].upper()}{why[1:]}: say --part street=… --part town=…. Nothing was sent.")
     question = service.asking.question_key(address.key())
     kept = None if anew else book.requests.kept(question)
     reply = kept[0] if kept else asyncio.run(_ask(address, question, service, book, clock))
+    since = f"the ledger has the reply of {kept[1][:19]} UTC" if kept else ""
+    return read_trial(address, service, reply, thresholds, kept=since)
+
+
+def read_trial(address: Address, service: Service, reply: Reply, thresholds: Thresholds, *, kept: str) -> Trial:
+    """What a reply to the question about this address says. Nothing is sent."""
     read = service.read(reply)
     judgement = judge(address, frozenset(), read.kind, read.message, read.candidates, thresholds)
-    return Trial(service.shown(address), reply, read, judgement, kept[1] if kept else "")
+    empty = [name for name in service.asking.wants if name != "q" and not getattr(address, name)]
+    shown, looked, judged = service.shown(address), service.looked_up(reply), bool(address.as_dict())
+    return Trial(service.name, shown, reply, read, judgement, looked, empty, kept, judged)
+
+
+def record_address(job: Job, table: Table, key: str) -> Address:
+    """The address of the record with this key, as the job puts it together. Raises BadSource when there is none."""
+    reader, wanted = RowReader(job, table), key_as_shown(key)
+    for batch in table.batches():
+        keys = reader.keys(batch)
+        if wanted in keys:
+            cells = reader.cells(batch[keys.index(wanted)])
+            address = reader.composing.compose(cells)
+            if why := reader.incomplete(cells, address):
+                raise BadSource(
+                    f"The record {key!r} of {table.name} would not be asked about: {why}. Nothing was sent."
+                )
+            return address
+    raise BadSource(f"{table.name} has no record with the key {key!r}. Nothing was sent.")
+
+
+def save_reply(reply: Reply, path: Path) -> None:
+    """Keep a reply as an HTTP message (RFC 9112): its status, the fields that something is read from, its body."""
+    fields = "".join(f"{name}: {text}\r\n" for name, text in reply.headers.items())
+    with written_aside(path) as aside:
+        aside.write_bytes(f"HTTP/1.1 {reply.status}\r\n{fields}\r\n".encode() + reply.body)
+
+
+def saved_reply(path: Path) -> Reply:
+    """A reply from a file: an HTTP message, or a body alone, which came with the status 200. Raises BadSource."""
+    try:
+        content = path.read_bytes()
+    except OSError as error:
+        raise BadSource(f"The reply {path} can't be read: {error.strerror or error}. Nothing was sent.") from error
+    if not content.startswith(b"HTTP/"):
+        return Reply(200, {"content-type": TYPES.get(path.suffix.lower(), "")}, content)
+    ends = [(at, len(mark)) for mark in (b"\r\n\r\n", b"\n\n") if (at := content.find(mark)) >= 0]
+    at, size = min(ends, default=(len(content), 0))
+    first, *lines = content[:at].decode("latin-1").splitlines()
+    status = first.split()[1] if len(first.split()) > 1 else ""
+    if not (status.isascii() and status.isdigit() and len(status) == 3):
+        raise BadSource(f"The reply {path} has no status in its first line ({first!r}). Nothing was sent.")
+    fields = [line.partition(":") for line in lines]
+    return Reply(int(status), {n.strip().lower(): text.strip() for n, _, text in fields}, content[at + size :])
 
 
 async def _ask(address: Address, question: str, service: Service, book: Book, clock: Clock) -> Reply:
@@ -52,7 +118,7 @@ async def _ask(address: Address, question: str, service: Service, book: Book, cl
         assert reply is not None, "nothing held the request back"
         read = service.meaning(reply)
         if read.kind.is_answer:
-            writer.settle(reserved.request_id, question, reply.status, reply.body, read)
+            writer.settle(reserved.request_id, question, reply, read)
             await writer.flush()
         else:
             await writer.refuse(reserved.request_id, read.kind)

@@ -18,7 +18,7 @@ from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import written
 from yellowtor.answers.projection import Point, Projection, ewkb
-from yellowtor.answers.work import Answer
+from yellowtor.answers.work import EXTRA, Answer
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
@@ -69,7 +69,7 @@ class WriteBack:
         self._repair = repair
         self._reader = RowReader(job, table)
         self._names = list(job.write.columns.mapped())
-        self._parts = [name for name in self._names if name.startswith(MATCHED)]
+        self._parts = [name for name in self._names if name.startswith((MATCHED, EXTRA))]
         self._texts = frozenset([*self._names, *(["parts"] if self._parts else [])])
         self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
         self._projection = Projection(job.write.crs) if job.write.crs else None

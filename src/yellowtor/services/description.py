@@ -1,21 +1,19 @@
 """The service description: a TOML file that says how to ask a service and how to read its reply.
 
-The models here are the language; docs/service-description.md is made from them.
+The models here and in replies.py are the language; docs/service-description.md is made from them.
 """
 
-from typing import Annotated, Any
+from typing import Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import uritemplate
-from pydantic import AfterValidator, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from yellowtor.addresses.address import PARTS
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import compile_first, compile_path
-from yellowtor.answers.reading import Reading, Rule
+from yellowtor.services.bodies import names_in
+from yellowtor.services.replies import ReplyRules
 from yellowtor.services.variables import Variable
 from yellowtor.settings import Settings
 
@@ -23,28 +21,97 @@ ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
 BUILT_IN = (*ADDRESS, "language", "limit")
 
 
-def _a_path(path: str) -> str:
-    compile_path(path)
-    return path
-
-
-JsonPath = Annotated[str, AfterValidator(_a_path)]
-
-
 class About(Settings):
     name: str = Field(description="What reports call the service; part of every question's key.", min_length=1)
     attribution: str = Field("", description="The credit that outputs with its data must show.")
+    contact: str = Field(
+        "", description="Whom the service may write to, where it wants to know: goes into the User-Agent. A template."
+    )
+
+
+class Credentials(Settings):
+    """Who asks, where that is no part of the URL or of a header of its own (RFC 7617, RFC 6750). Templates."""
+
+    user: str | None = Field(None, description="HTTP Basic: the user's name.")
+    password: str | None = Field(None, description="HTTP Basic: the password.")
+    bearer: str | None = Field(None, description="Or a bearer token: `Authorization: Bearer …`.")
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "Credentials":
+        if (self.user is None) != (self.password is None):
+            raise ValueError("user and password belong together")
+        if (self.user is None) == (self.bearer is None):
+            raise ValueError("needs either user and password, or bearer")
+        return self
+
+
+class Signing(Settings):
+    """For a service that wants its URLs signed (HMAC, RFC 2104)."""
+
+    secret: str = Field(description="Template of the secret that signs, such as `{secret}`.")
+    secret_is: Literal["text", "hex", "base64", "base64url"] = Field("text", description="How the secret is written.")
+    hash: Literal["sha1", "sha256", "sha384", "sha512", "md5"] = Field("sha256", description="The hash of the HMAC.")
+    signs: Literal["url", "path and query", "query"] = Field(
+        "path and query", description="Which part of the URL is signed, as it is sent."
+    )
+    signature_is: Literal["hex", "base64", "base64url"] = Field("hex", description="How the signature is written.")
+    append: str | None = Field(
+        None, description="What is put after the URL: `&signature={signature}`. A template with `signature`."
+    )
+    header: str | None = Field(None, description="Or the header field that takes the signature.")
+
+    @model_validator(mode="after")
+    def _one_place(self) -> "Signing":
+        if (self.append is None) == (self.header is None):
+            raise ValueError("needs either append or header: where the signature goes")
+        if self.append is not None and "signature" not in uritemplate.variables(self.append):
+            raise ValueError("append has no {signature}")
+        return self
 
 
 class Forward(Settings):
-    url: str = Field(
-        description="URI template (RFC 6570) of the request, sent with GET. Variables: `q` (the address in one "
-        "line), `number`, `street`, `town`, `postcode`, `region`, `country`, `language`, `limit`, and your own."
-    )
+    """How an address is asked about.
+
+    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
+    `language`, `limit`, and your own variables.
+    """
+
+    url: str = Field(description="URI template (RFC 6570) of the request.")
+    method: Literal["GET", "POST"] = Field("GET", description="POST where the question stands in a body.")
     candidates: int = Field(5, ge=1, le=100, description="How many candidates to ask for: the variable `limit`.")
     headers: dict[str, str] = Field(
         default_factory=dict, description="Header fields; their values are templates with the same variables."
     )
+    json_body: Any = Field(
+        None, alias="json",
+        description="The body of a POST as JSON: a table whose texts are templates. A text that is one variable and "
+        "nothing else leaves its key out where the variable is empty; `{limit}` alone is a number.",
+    )  # fmt: skip
+    form: dict[str, str] = Field(
+        default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
+    )
+    xml: str | None = Field(None, description="Or as XML: a template whose variables are escaped as XML wants it.")
+
+    @model_validator(mode="after")
+    def _one_body(self) -> "Forward":
+        bodies = [name for name, body in self.bodies().items() if body]
+        if len(bodies) > 1:
+            raise ValueError(f"has more than one body: {', '.join(bodies)}")
+        if bool(bodies) != (self.method == "POST"):
+            raise ValueError('a body belongs to method = "POST", and that needs one: json, form or xml')
+        return self
+
+    def bodies(self) -> dict[str, Any]:
+        return {"json": self.json_body, "form": self.form, "xml": self.xml}
+
+    def wants(self) -> tuple[str, ...]:
+        """What of an address the request is made of."""
+        return tuple(name for name in ADDRESS if name in self.variables())
+
+    def variables(self) -> set[str]:
+        """The variables that the request is made of."""
+        named = {*uritemplate.variables(self.url)} | {n for text in self.headers.values() for n in names_in(text)}
+        return named | {name for body in self.bodies().values() if body for name in names_in(body)}
 
 
 class Allowance(Settings):
@@ -66,69 +133,13 @@ class Allowance(Settings):
         return zone
 
 
-class Fields(Settings):
-    """JSONPaths (RFC 9535), each from one candidate."""
-
-    latitude: JsonPath = Field(description="Degrees, WGS 84.")
-    longitude: JsonPath = Field(description="Degrees, WGS 84.")
-    level: JsonPath | None = Field(None, description="The service's own word for how fine the position is.")
-    label: JsonPath | None = Field(None, description="The place in one readable line.")
-    number: JsonPath | None = Field(None, description="House number.")
-    street: JsonPath | None = Field(None, description="Street.")
-    town: JsonPath | None = Field(None, description="Town.")
-    postcode: JsonPath | None = Field(None, description="Postcode.")
-    region: JsonPath | None = Field(None, description="Region.")
-    country: JsonPath | None = Field(None, description="Country by name.")
-    country_code: JsonPath | None = Field(None, description="Country by its ISO 3166-1 alpha-2 code.")
-
-
-class LevelWord(Settings):
-    level: Level = Field(description="One of: " + ", ".join(f"`{level}`" for level in Level) + ".")
-    method: Method | None = Field(None, description="One of: " + ", ".join(f"`{method}`" for method in Method) + ".")
-
-
-class KindRule(Settings):
-    """The first rule that holds gives the kind of reply; when none does, the status does (RFC 9110)."""
-
-    status: int | None = Field(None, ge=100, le=599, description="Holds for this HTTP status only.")
-    path: JsonPath | None = Field(None, description="Looks at what this JSONPath finds in the body.")
-    equals: Any = Field(None, description="The value that `path` must find.")
-    kind: Kind = Field(description="One of: " + ", ".join(f"`{kind}`" for kind in Kind) + ".")
-
-    @model_validator(mode="after")
-    def _says_something(self) -> "KindRule":
-        if self.path is None and self.status is None:
-            raise ValueError("a rule needs a status, or a path with equals, or both")
-        if (self.path is None) != (self.equals is None):
-            raise ValueError("path and equals belong together")
-        return self
-
-
-class ReplyRules(Settings):
-    candidates: JsonPath = Field(description="JSONPath (RFC 9535) of the candidates in the body.")
-    message: JsonPath | None = Field(None, description="Where the service says in words what went wrong.")
-    fields: Fields
-    box: list[JsonPath] = Field(
-        default_factory=list, description="Four paths from a candidate to its box: west, south, east, north."
-    )
-    levels: dict[str, LevelWord] = Field(
-        default_factory=dict, description="The service's own words for the level, each with one of ours."
-    )
-    rules: list[KindRule] = Field(default_factory=list)
-
-    @field_validator("box")
-    @classmethod
-    def _four(cls, box: list[str]) -> list[str]:
-        if len(box) not in (0, 4):
-            raise ValueError(f"box takes four paths: west, south, east, north (got {len(box)})")
-        return box
-
-
 class Description(Settings):
     """A whole service description."""
 
     service: About
     variables: dict[str, Variable] = Field(default_factory=dict)
+    credentials: Credentials | None = None
+    signing: Signing | None = None
     forward: Forward
     allowance: Allowance = Allowance()
     reply: ReplyRules
@@ -138,13 +149,25 @@ class Description(Settings):
         known = {*BUILT_IN, *self.variables}
         if clash := set(BUILT_IN) & set(self.variables):
             raise ValueError(f"variables.{min(clash)}: this name is taken by what is asked")
-        for template in (self.forward.url, *self.forward.headers.values()):
-            for name in uritemplate.variables(template):
-                if name not in known:
-                    raise ValueError(f"{{{name}}} is not a variable (known: {', '.join(sorted(known))})")
-        if not {*uritemplate.variables(self.forward.url)} & set(ADDRESS):
-            raise ValueError("forward.url has no variable for the address: {q}, {street}, {town} …")
+        for place, names in self._named().items():
+            if unknown := names - known:
+                raise ValueError(f"{place}: {{{min(unknown)}}} is not a variable (known: {', '.join(sorted(known))})")
+        if not self.forward.variables() & set(ADDRESS):
+            raise ValueError("forward has no variable for the address: {q}, {street}, {town} …")
+        if idle := set(self.variables) - set[str]().union(*self._named().values()):
+            raise ValueError(f"variables.{min(idle)} is used nowhere")
         return self
+
+    def _named(self) -> dict[str, set[str]]:
+        """The variables that each place names."""
+        own = [text for _, text in self.credentials or () if text]
+        signing = [self.signing.secret] if self.signing else []
+        return {
+            "forward": self.forward.variables(),
+            "service.contact": names_in(self.service.contact),
+            "credentials": {name for text in own for name in names_in(text)},
+            "signing.secret": {name for text in signing for name in names_in(text)},
+        }
 
     @property
     def account(self) -> str:
@@ -157,21 +180,3 @@ class Description(Settings):
     @property
     def day(self) -> DayWindow:
         return DayWindow(self.allowance.per_day, ZoneInfo(self.allowance.zone))
-
-    def reading(self) -> Reading:
-        """The reply section, compiled."""
-        reply = self.reply
-        return Reading(
-            rules=[Rule(r.kind, r.status, compile_path(r.path) if r.path else None, r.equals) for r in reply.rules],
-            candidates=compile_path(reply.candidates),
-            latitude=compile_first(reply.fields.latitude),
-            longitude=compile_first(reply.fields.longitude),
-            parts={
-                name: compile_first(path)
-                for name, path in reply.fields
-                if path and name not in {"latitude", "longitude"}
-            },
-            box=[compile_first(path) for path in reply.box],
-            message=compile_path(reply.message) if reply.message else None,
-            levels={word: (to.level, to.method) for word, to in reply.levels.items()},
-        )

@@ -4,26 +4,25 @@ Nothing that leaves here holds a secret: replies are masked before anybody sees 
 form that may be shown.
 """
 
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
 from urllib.request import getproxies, proxy_bypass
 
-import uritemplate
-
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Read, read_meaning, read_reply
+from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.services.description import Description
-from yellowtor.services.template import UrlTemplate
-from yellowtor.services.variables import MASK, Values
-from yellowtor.version import __version__
+from yellowtor.services.making import RequestMaker
+from yellowtor.services.variables import Values
 
 if TYPE_CHECKING:
     import aiohttp
 
+HEARD = frozenset({"content-type", "retry-after", "ratelimit", "ratelimit-remaining", "ratelimit-reset"})  # fields
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
 
 
@@ -42,48 +41,43 @@ class HttpService:
         self.day = description.day
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
+        self.extra = tuple(description.reply.extra)
         self.reading_key = digest(description.reply.model_dump_json())
-        self._forward = description.forward
-        self._known: dict[str, Any] = {**values.plain, "limit": str(self._forward.candidates)}
-        if language:
-            self._known["language"] = language
-        self._url = UrlTemplate(self._forward.url, self._known)
+        self._maker = RequestMaker(description, values, language)
         self._timeout_s = description.allowance.timeout_s
-        self._reading = description.reading()
-        self._values = values
+        self._reading = description.reply.reading()
+        self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
+        self._values = replace(values, derived=(self._maker.token,))
         self._session: aiohttp.ClientSession | None = None
         self._proxy: str | None = None
-        template = "\n".join([self._forward.url, *(f"{k}: {v}" for k, v in self._forward.headers.items())])
-        self.asking = Asking(self.name, "forward", template, language, "", self._forward.candidates)
+        self._paths = description.reply.paths()
+        template, count, wants = self._maker.template, description.forward.candidates, description.forward.wants()
+        self.asking = Asking(self.name, "forward", template, language, "", count, wants)
 
     def request(self, address: Address) -> Request:
         """The request that asks about this address."""
-        parts = _parts(address)
-        headers = {name: _header(text, self._known | parts) for name, text in self._forward.headers.items()}
-        return Request(self._url.expand(parts), headers)
+        return self._maker.request(address)
 
     def shown(self, address: Address) -> str:
         """The same request as it may be printed: secrets masked."""
-        secret = {name: f"MASK{name}" for name in self._values.secret_names}
-        known = self._known | secret | _parts(address)
-        lines = [f"GET {uritemplate.expand(self._forward.url, known)}"]
-        lines += [f"{name}: {_header(text, known)}" for name, text in self._forward.headers.items()]
-        text = "\n".join(lines)
-        for mark in secret.values():
-            text = text.replace(mark, MASK)
-        return text
+        return self._maker.shown(address)
 
     def meaning(self, reply: Reply) -> Read:
         """What a reply says, but for its candidates."""
         if reply.kind is not None:
             return Read(reply.kind, message=reply.trouble)
-        return read_meaning(self._reading, reply.status, reply.body)
+        return read_meaning(self._reading, reply.status, reply.body, reply.headers)
 
     def read(self, reply: Reply) -> Read:
-        return Read(reply.kind, message=reply.trouble) if reply.kind else self.read_kept(reply.status, reply.body)
+        """What a reply says; a kept one too, for nothing is asked again."""
+        if reply.kind is not None:
+            return Read(reply.kind, message=reply.trouble)
+        return read_reply(self._reading, reply.status, reply.body, reply.headers)
 
-    def read_kept(self, status: int, body: bytes) -> Read:
-        return read_reply(self._reading, status, body)
+    def looked_up(self, reply: Reply) -> Sequence[Looked]:
+        """What each path of the description found in the first candidate of a reply."""
+        found = look_up(self._reading, reply.body, reply.headers)
+        return [Looked(name, path, found.get(name)) for name, path in self._paths.items()]
 
     async def send(self, request: Request, leave: Callable[[], Awaitable[bool]] | None = None) -> Reply | None:
         """Send and wait for the whole reply. Never raises for what a network or a server can do.
@@ -100,8 +94,10 @@ class HttpService:
                 return None
             leave = None
         try:
-            async with self._session.get(
+            async with self._session.request(
+                request.method,
                 URL(request.url, encoded=True),
+                data=request.body,
                 headers=request.headers,
                 allow_redirects=False,
                 proxy=self._proxy,
@@ -121,7 +117,8 @@ class HttpService:
             return _no_reply(Kind.UNAVAILABLE, self._values.mask_text(_explain(error)))
         if len(body) > LARGEST:
             return _no_reply(Kind.UNREADABLE, f"the reply is larger than {LARGEST // 2**20} MiB")
-        return Reply(status, headers, self._values.mask(body))
+        told = {name: self._values.mask_text(text) for name in self._heard if (text := headers.get(name)) is not None}
+        return Reply(status, told, self._values.mask(body))
 
     def _door(self) -> "aiohttp.TraceConfig":
         """Holds each request back, its connection ready, until it may leave."""
@@ -143,7 +140,6 @@ class HttpService:
         self._session = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=self.parallel),
             timeout=aiohttp.ClientTimeout(total=self._timeout_s),
-            headers={"User-Agent": f"yellowtor/{__version__}", "Accept": "application/json"},
             cookie_jar=aiohttp.DummyCookieJar(),
             trace_configs=[self._door()] if self.pace.per_second else [],
         )
@@ -158,19 +154,6 @@ def _proxy(url: str) -> str | None:
     """The proxy that the environment names for this address. (The client's own look-up starts a thread each time.)"""
     scheme, host = urlsplit(url)[:2]
     return None if not host or proxy_bypass(host) else getproxies().get(scheme)
-
-
-def _parts(address: Address) -> dict[str, str]:
-    """What a template can say of an address: its parts, and all of it in one line."""
-    return {"q": address.line(), **address.as_dict()}
-
-
-def _header(template: str, values: Mapping[str, str]) -> str:
-    """A header is no URI: its variables go in as they are."""
-    text = template
-    for name in uritemplate.variables(template):
-        text = text.replace(f"{{{name}}}", values.get(name, ""))
-    return text
 
 
 def _no_reply(kind: Kind, trouble: str) -> Reply:

@@ -31,6 +31,7 @@ class Values:
     plain: Mapping[str, str] = field(repr=False)
     secret_names: frozenset[str] = frozenset()
     remarks: Sequence[str] = ()
+    derived: Sequence[str] = field(default=(), repr=False)  # made of secrets, and as secret
 
     def shown(self) -> dict[str, str]:
         """The values as they may be printed."""
@@ -44,7 +45,7 @@ class Values:
 
     @cached_property
     def _forms(self) -> list[bytes]:
-        forms = set[str]()
+        forms = set(filter(None, self.derived))
         for name in self.secret_names:
             value = self.plain[name]
             forms |= {value, quote(value, safe=""), quote_plus(value), value.replace("/", "\\/")}

@@ -1,15 +1,15 @@
 """The simulated service: answers, refuses, dawdles and lies as real ones do, and counts what it is asked.
 
-`GET /find?q=…&limit=…&key=…` answers a question; `GET /counters` tells what was counted, `GET /arrivals` when each
-request came, in seconds of the stand-in's own clock.
+It answers in four shapes (tongues.py); `GET /counters` tells what was counted, `GET /arrivals` when each request came,
+in seconds of the stand-in's own clock.
 """
 
 import asyncio
-import json
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,8 +18,8 @@ from aiohttp import web
 from yellowtor.standin.counters import Counters
 from yellowtor.standin.gazetteer import read_gazetteer
 from yellowtor.standin.matching import Matcher
+from yellowtor.standin.tongues import TONGUES, Asked, Told, Tongue
 
-CREDIT = "Places: the stand-in's gazetteer (made up)"
 FAULTS = ("error", "slow", "cut", "page", "busy")
 
 
@@ -46,7 +46,8 @@ class StandIn:
 
     def app(self) -> web.Application:
         app = web.Application()
-        app.router.add_get("/find", self._find)
+        for tongue in TONGUES:
+            app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
         app.router.add_get("/counters", self._tell)
         app.router.add_get("/arrivals", self._tell_arrivals)
         return app
@@ -57,74 +58,59 @@ class StandIn:
     async def _tell_arrivals(self, _: web.Request) -> web.Response:
         return web.json_response(list(self.counters.arrivals))
 
-    async def _find(self, request: web.Request) -> web.StreamResponse:
-        question = request.query.get("q", "")
-        kind, response = await self._answer(request, question)
-        self.counters.answered(kind, question)
+    async def _find(self, tongue: Tongue, request: web.Request) -> web.StreamResponse:
+        recent = self.counters.arrived()
+        asked = await tongue.asked(request, self.manners.key)
+        kind, response = await self._answer(tongue, request, asked, recent)
+        self.counters.answered(kind, asked.question)
         return response
 
-    async def _answer(self, request: web.Request, question: str) -> tuple[str, web.StreamResponse]:
-        recent = self.counters.arrived()
+    async def _answer(
+        self, tongue: Tongue, request: web.Request, asked: Asked, recent: int
+    ) -> tuple[str, web.StreamResponse]:
         manners = self.manners
-        if request.query.get("key", "") != manners.key:
-            said = "no key was sent" if "key" not in request.query else f"the key {request.query['key']} is unknown"
-            return "key", _say(403, "key-unknown", said)
+        if asked.trouble:
+            return "key", tongue.tell(Told("key", note=asked.trouble))
         if manners.per_second and recent > manners.per_second:
             if manners.unfriendly:
-                return "zero", _found([_nowhere(question)])
-            return "too fast", _say(429, "slow-down", "too many requests", {"Retry-After": "1"})
+                return "zero", tongue.tell(Told("found", [_nowhere(asked.question)]))
+            return "too fast", tongue.tell(Told("too fast"))
         if manners.per_day is not None and self.counters.served_today >= manners.per_day:
-            return "spent", _say(200, "spent-today", "the requests of this day are used up")
+            return "spent", tongue.tell(Told("spent"))
         self.counters.served_today += 1
         self._asked += 1
         for fault, every in manners.faults.items():
-            if self._asked % every == 0 and (broken := await self._break(fault, request)) is not None:
+            if self._asked % every == 0 and (broken := await self._break(tongue, fault, request)) is not None:
                 return fault, broken
-        if not question.strip():
-            return "bad", _say(400, "bad-question", "q is empty")
-        limit = request.query.get("limit", "5")
-        places = self._matcher.find(question, int(limit) if limit.isdigit() else 5)
-        if not places:
-            return "nothing", _say(200, "nothing", "no such place is known")
-        return "found", _found(places)
+        if not asked.question.strip():
+            return "bad", tongue.tell(Told("bad"))
+        places = self._matcher.find(asked.question, asked.limit)
+        return ("found", tongue.tell(Told("found", places))) if places else ("nothing", tongue.tell(Told("nothing")))
 
-    async def _break(self, fault: str, request: web.Request) -> web.StreamResponse | None:
+    async def _break(self, tongue: Tongue, fault: str, request: web.Request) -> web.StreamResponse | None:
         """A faulty reply; None when the fault is only that it comes late."""
         match fault:
-            case "error":
-                return _say(500, "trouble", "something broke inside")
-            case "busy":
-                return _say(503, "trouble", "busy, come back", {"Retry-After": "1"})
+            case "error" | "busy":
+                return tongue.tell(Told(fault))
             case "page":
                 page = "<!DOCTYPE html><html><body><h1>Maintenance</h1></body></html>"
                 return web.Response(text=page, content_type="text/html")
             case "cut":
-                return await _cut(request)
+                return await _cut(request, tongue.tell(Told("found", [_nowhere("a place")])))
         await asyncio.sleep(self.manners.slow_s)
         return None
 
 
-async def _cut(request: web.Request) -> web.StreamResponse:
-    """Promise more than is sent, then hang up."""
-    response = web.StreamResponse(headers={"Content-Type": "application/json", "Content-Length": "4000"})
+async def _cut(request: web.Request, whole: web.Response) -> web.StreamResponse:
+    """Promise all of a reply, send half of it, then hang up."""
+    body = whole.body
+    assert isinstance(body, bytes), "it was made from a text"
+    response = web.StreamResponse(headers={"Content-Type": whole.content_type, "Content-Length": str(len(body))})
     await response.prepare(request)
-    await response.write(b'{"verdict": "found", "places": [{"words": "14 ')
+    await response.write(body[: len(body) // 2])
     if request.transport:
         request.transport.close()
     return response
-
-
-def _say(status: int, verdict: str, note: str, headers: dict[str, str] | None = None) -> web.Response:
-    body = {"verdict": verdict, "note": note, "places": []}
-    return web.json_response(body, status=status, headers=headers, dumps=_dumps)
-
-
-def _found(places: list[dict[str, Any]]) -> web.Response:
-    return web.json_response({"verdict": "found", "places": places, "credit": CREDIT}, dumps=_dumps)
-
-
-def _dumps(data: Any) -> str:
-    return json.dumps(data, ensure_ascii=False)
 
 
 def _nowhere(question: str) -> dict[str, Any]:

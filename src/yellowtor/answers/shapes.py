@@ -1,0 +1,184 @@
+"""The shapes that replies come in: JSON, XML, delimited text. Each opens a body and says how paths find things in it.
+
+Nothing that a reply holds is run, expanded or fetched: an XML document with entities of its own is refused.
+"""
+
+import csv
+import re
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, NamedTuple, Protocol
+
+from yellowtor.answers.paths import Finder, Getter, compile_first, compile_path
+
+_ENTITY = re.compile(r"<!\s*ENTITY", re.IGNORECASE)
+_TAG = re.compile(rb"\s*<(?:\?xml|!--|[A-Za-z_])")
+_CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
+_DEEPEST = 250  # columns that a path may speak of
+
+
+class CantOpenError(Exception):
+    """A body is not of the shape that was promised; what it is instead."""
+
+
+class Shape(Protocol):
+    """How bodies of one shape are opened, and read by paths."""
+
+    accept: str  # the media types that are asked for (RFC 9110 section 12.5.1)
+
+    def open(self, body: bytes, content_type: str) -> Any:
+        """What paths look at. Raises CantOpenError."""
+
+    def finder(self, path: str) -> Finder:
+        """All that a path finds. Raises ValueError for a path that does not parse."""
+
+    def getter(self, path: str) -> Getter:
+        """The first thing that a path finds, as a plain value; None for nothing."""
+
+
+class JsonShape:
+    """JSON (RFC 8259), by JSONPath (RFC 9535)."""
+
+    accept = "application/json"
+
+    def open(self, body: bytes, content_type: str) -> Any:
+        import orjson
+
+        try:
+            return orjson.loads(body)
+        except ValueError as error:
+            del content_type
+            raise CantOpenError(_instead(body, "JSON", (b"{", b"["))) from error
+
+    def finder(self, path: str) -> Finder:
+        return compile_path(path)
+
+    def getter(self, path: str) -> Getter:
+        return compile_first(path)
+
+
+class XmlShape:
+    """XML, by XPath 1.0 with the namespaces that the description names."""
+
+    accept = "application/xml, text/xml"
+
+    def __init__(self, namespaces: Mapping[str, str]) -> None:
+        self._namespaces = dict(namespaces)
+
+    def open(self, body: bytes, content_type: str) -> Any:
+        from lxml import etree
+
+        parser = etree.XMLParser(
+            resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
+        )
+        if _ENTITY.search(body[:65_536].decode("latin-1").replace("\0", "")):
+            raise CantOpenError("the reply declares entities of its own, which are never expanded")
+        try:
+            root = etree.fromstring(body, parser)
+        except (etree.XMLSyntaxError, ValueError) as error:
+            del content_type
+            raise CantOpenError(_instead(body, "XML", (b"<",))) from error
+        if etree.QName(root).localname.lower() == "html":  # a page may be well-formed
+            raise CantOpenError("a web page came where XML was promised")
+        return root
+
+    def finder(self, path: str) -> Finder:
+        find = self._compiled(path)
+
+        def find_all(node: Any) -> list[Any]:
+            found = find(node)
+            return list(found) if isinstance(found, list) else [found]
+
+        return find_all
+
+    def getter(self, path: str) -> Getter:
+        find = self._compiled(path)
+
+        def get(node: Any) -> Any:
+            found = find(node)
+            first = next(iter(found), None) if isinstance(found, list) else found
+            return plain(first)
+
+        return get
+
+    def _compiled(self, path: str) -> Callable[[Any], Any]:
+        from lxml import etree
+
+        try:
+            return etree.XPath(path, namespaces=self._namespaces, smart_strings=False)
+        except etree.XPathError as error:
+            raise ValueError(f"{path!r} is not an XPath: {error}") from error
+
+
+class Line(NamedTuple):
+    """A line of delimited text: its cells, and where those with a name stand."""
+
+    cells: Sequence[str]
+    names: Mapping[str, int]
+
+    def cell(self, column: int | str) -> str | None:
+        at = column if isinstance(column, int) else self.names.get(column, -1)
+        return self.cells[at].strip() if 0 <= at < len(self.cells) else None
+
+
+class TextShape:
+    """Delimited text (RFC 4180), by columns: their numbers from 1, or their names where there is a header."""
+
+    accept = "text/csv, text/plain"
+
+    def __init__(self, delimiter: str, *, header: bool) -> None:
+        self._delimiter, self._header = delimiter, header
+
+    def open(self, body: bytes, content_type: str) -> Any:
+        if looks_like_page(body):
+            raise CantOpenError(_instead(body, "delimited text", ()))
+        told = _CHARSET.search(content_type)
+        try:
+            text = body.decode(told[1] if told else "utf-8-sig")
+        except (UnicodeDecodeError, LookupError) as error:
+            raise CantOpenError(f"the reply is no text: {error}") from error
+        try:
+            rows = [row for row in csv.reader(text.splitlines(), delimiter=self._delimiter, strict=True) if row]
+        except csv.Error as error:
+            raise CantOpenError(f"the reply is no delimited text: {error}") from error
+        if not rows:
+            raise CantOpenError("the reply is empty")
+        names = {name.strip(): at for at, name in enumerate(rows.pop(0))} if self._header else {}
+        return [Line(row, names) for row in rows]
+
+    def finder(self, path: str) -> Finder:
+        get = self.getter(path)
+
+        def find(data: Any) -> list[Any]:
+            lines = data if isinstance(data, list) else [data]
+            return [value for line in lines if (value := get(line)) is not None]
+
+        return find
+
+    def getter(self, path: str) -> Getter:
+        if not path.isdecimal() and not self._header:
+            raise ValueError(f"{path!r} is no column: say its number, from 1, or header = true")
+        column: int | str = int(path) - 1 if path.isdecimal() else path
+        if isinstance(column, int) and not 0 <= column < _DEEPEST:
+            raise ValueError(f"{path!r} is no column: they are counted from 1 to {_DEEPEST}")
+        return lambda line: line.cell(column)
+
+
+def plain(found: Any) -> Any:
+    """A node of XML as its text; every other value as it is."""
+    return "".join(found.itertext()) if hasattr(found, "itertext") else found
+
+
+def looks_like_page(body: bytes) -> bool:
+    """Whether the body is a web page, which nobody promises."""
+    return body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
+
+
+def _instead(body: bytes, promised: str, starts: tuple[bytes, ...]) -> str:
+    """What a body is that is not what was promised."""
+    if not body.strip():
+        return "the reply is empty"
+    if looks_like_page(body):
+        return f"a web page came where {promised} was promised"
+    if starts and body.lstrip().startswith(starts):
+        return f"the reply is cut short or damaged after {len(body)} bytes"
+    return f"the reply is not {promised}"

@@ -1,0 +1,69 @@
+"""Texts with `{variables}` in them that are no URLs: header fields, and the bodies of requests.
+
+A variable's value is escaped as the place wants it, so that no address can become a part of the request.
+"""
+
+import json
+import re
+from collections.abc import Callable, Mapping
+from typing import Any
+from urllib.parse import urlencode
+from xml.sax.saxutils import escape
+
+_NAME = re.compile(r"\{([A-Za-z_]\w*)\}")
+_NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
+_NO_HEADER = re.compile(r"[\x00-\x1f\x7f]+")
+_MISSING = object()
+
+
+def names_in(text: Any) -> set[str]:
+    """The variables that a template names; one of JSON may be a table or a list."""
+    if isinstance(text, str):
+        return set(_NAME.findall(text))
+    if isinstance(text, Mapping):
+        return {name for value in text.values() for name in names_in(value)}
+    return {name for value in text for name in names_in(value)} if isinstance(text, list) else set()
+
+
+def fill(text: str, values: Mapping[str, str], escaped: Callable[[str], str] = str) -> str:
+    """The template with its variables' values in; one without a value becomes nothing."""
+    return _NAME.sub(lambda found: escaped(values.get(found[1], "")), text)
+
+
+def header_text(text: str, values: Mapping[str, str]) -> str:
+    """A header field's value: no line ends, and what is not ASCII percent-encoded."""
+    line = _NO_HEADER.sub(" ", fill(text, values)).strip()
+    return "".join(c if c.isascii() else "".join(f"%{byte:02X}" for byte in c.encode()) for c in line)
+
+
+def json_bytes(template: Any, values: Mapping[str, str]) -> bytes:
+    """A body of JSON (RFC 8259)."""
+    return json.dumps(_json(template, values), ensure_ascii=False).encode()
+
+
+def form_bytes(fields: Mapping[str, str], values: Mapping[str, str]) -> bytes:
+    """A body as a form; a field that is one variable and nothing else is left out where that is empty."""
+    filled = {name: _lone(text, values) for name, text in fields.items()}
+    return urlencode({name: text for name, text in filled.items() if text is not _MISSING}).encode()
+
+
+def xml_bytes(template: str, values: Mapping[str, str]) -> bytes:
+    """A body of XML."""
+    return fill(template, values, lambda text: escape(_NO_XML.sub("", text), {'"': "&quot;", "'": "&apos;"})).encode()
+
+
+def _lone(text: str, values: Mapping[str, str]) -> Any:
+    alone = _NAME.fullmatch(text)
+    return _MISSING if alone and not values.get(alone[1]) else fill(text, values)
+
+
+def _json(template: Any, values: Mapping[str, str]) -> Any:
+    if isinstance(template, str):
+        filled = _lone(template, values)
+        return int(filled) if template == "{limit}" else filled
+    if isinstance(template, Mapping):
+        made = {key: _json(value, values) for key, value in template.items()}
+        return {key: value for key, value in made.items() if value is not _MISSING}
+    if isinstance(template, list):
+        return [value for item in template if (value := _json(item, values)) is not _MISSING]
+    return template

@@ -1,0 +1,137 @@
+"""Makes requests as a description says: pure, so that what would be sent can be looked at without sending it."""
+
+import base64
+import binascii
+import hmac
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+import uritemplate
+
+from yellowtor.addresses.address import Address
+from yellowtor.answers.reply import Request
+from yellowtor.errors import BadJob
+from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, xml_bytes
+from yellowtor.services.description import Description, Signing
+from yellowtor.services.template import UrlTemplate
+from yellowtor.services.variables import MASK, Values
+from yellowtor.version import __version__
+
+TYPES = {"json": "application/json", "form": "application/x-www-form-urlencoded", "xml": "application/xml"}
+
+
+class RequestMaker:
+    """Requests of one description; raises BadJob for a signing secret that is not written as it says.
+
+    template is what makes two questions different, beside the address: never a value of a variable.
+    """
+
+    def __init__(self, description: Description, values: Values, language: str = "") -> None:
+        forward = self._forward = description.forward
+        self._description, self._values = description, values
+        self._known: dict[str, str] = {**values.plain, "limit": str(forward.candidates)}
+        if language:
+            self._known["language"] = language
+        self._url = UrlTemplate(forward.url, self._known)
+        self._body = next(((kind, body) for kind, body in forward.bodies().items() if body), None)
+        template = [forward.url, *(f"{name}: {text}" for name, text in forward.headers.items())]
+        self.template = "\n".join(template + ([f"POST {self._body[0]} {self._body[1]}"] if self._body else []))
+        self.token = self._authorization(self._known).rpartition(" ")[2]
+        self._common = self._headers(self._known)
+        if description.signing:
+            self._sign(self._url.expand({}))
+
+    def request(self, address: Address) -> Request:
+        """The request that asks about this address."""
+        parts = parts_of(address)
+        return self._made(self._url.expand(parts), self._common, {**self._known, **parts})
+
+    def shown(self, address: Address) -> str:
+        """The same request as it may be printed: secrets and signatures masked."""
+        secret = {name: f"MASK{name}" for name in self._values.secret_names}
+        known, parts = self._known | secret, parts_of(address)
+        url = UrlTemplate(self._forward.url, known).expand(parts)
+        made = self._made(url, self._headers(known), {**known, **parts}, signature="MASKsignature")
+        fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]
+        body = [made.body.decode()] if made.body else []
+        text = "\n".join([f"{made.method} {made.url}", *fields, *body])
+        for mark in [*secret.values(), "MASKsignature"]:
+            text = text.replace(mark, MASK)
+        return text
+
+    def _made(
+        self, url: str, headers: Mapping[str, str], values: Mapping[str, str], signature: str | None = None
+    ) -> Request:
+        headers = {**headers, **{n: header_text(text, values) for n, text in self._forward.headers.items()}}
+        if signing := self._description.signing:
+            signature = signature or self._sign(url)
+            if signing.header:
+                headers[signing.header] = signature
+            url += uritemplate.expand(signing.append or "", {**values, "signature": signature})
+        return Request(url, headers, self._forward.method, self._content(values))
+
+    def _content(self, values: Mapping[str, str]) -> bytes | None:
+        forward = self._forward
+        if forward.json_body:
+            return json_bytes(forward.json_body, values)
+        if forward.form:
+            return form_bytes(forward.form, values)
+        return xml_bytes(forward.xml, values) if forward.xml else None
+
+    def _headers(self, known: Mapping[str, str]) -> dict[str, str]:
+        """The header fields that every request has, but for the description's own."""
+        contact = header_text(self._description.service.contact, known)
+        headers = {
+            "User-Agent": f"yellowtor/{__version__}" + (f" ({contact})" if contact else ""),
+            "Accept": self._description.reply.shape().accept,
+        }
+        if self._description.reply.format == "geojson":
+            headers["Accept"] = "application/geo+json, application/json"
+        if self._body:
+            headers["Content-Type"] = TYPES[self._body[0]]
+        if authorization := self._authorization(known):
+            headers["Authorization"] = authorization
+        return headers
+
+    def _authorization(self, known: Mapping[str, str]) -> str:
+        credentials = self._description.credentials
+        if credentials is None:
+            return ""
+        if credentials.bearer is not None:
+            return f"Bearer {fill(credentials.bearer, known)}"
+        pair = f"{fill(credentials.user or '', known)}:{fill(credentials.password or '', known)}"
+        if any(f"MASK{name}" in pair for name in self._values.secret_names):
+            return f"Basic {pair}"  # to be shown
+        return "Basic " + base64.b64encode(pair.encode()).decode()
+
+    def _sign(self, url: str) -> str:
+        signing = self._description.signing
+        assert signing is not None, "the caller looked"
+        parts = urlsplit(url)
+        query = f"?{parts.query}" if parts.query else ""
+        signed = {"url": url, "path and query": parts.path + query, "query": parts.query}[signing.signs]
+        digest = hmac.digest(_secret(signing, fill(signing.secret, self._known)), signed.encode(), signing.hash)
+        if signing.signature_is == "hex":
+            return digest.hex()
+        encode: Any = base64.b64encode if signing.signature_is == "base64" else base64.urlsafe_b64encode
+        return str(encode(digest).decode())
+
+
+def parts_of(address: Address) -> dict[str, str]:
+    """What a template can say of an address: its parts, and all of it in one line."""
+    return {"q": address.line(), **address.as_dict()}
+
+
+def _secret(signing: Signing, text: str) -> bytes:
+    try:
+        match signing.secret_is:
+            case "hex":
+                return bytes.fromhex(text)
+            case "base64":
+                return base64.b64decode(text, validate=True)
+            case "base64url":
+                return base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
+    except (ValueError, binascii.Error) as error:
+        raise BadJob(f"The secret that signs is not {signing.secret_is}. Nothing was sent.") from error
+    return text.encode()

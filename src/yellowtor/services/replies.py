@@ -1,0 +1,282 @@
+"""The half of a service description that says how its replies are read, and what each of them means."""
+
+import re
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.levels import Level, Method
+from yellowtor.answers.projection import Projection
+from yellowtor.answers.reading import Reading, Rule, as_written
+from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
+from yellowtor.settings import Settings
+
+Format = Literal["json", "geojson", "xml", "text"]
+
+
+class Fields(Settings):
+    """Paths from one candidate: JSONPath (RFC 9535), XPath 1.0, or the number or name of a column."""
+
+    latitude: str | None = Field(None, description="Degrees, WGS 84; with `crs`, the northing.")
+    longitude: str | None = Field(None, description="Degrees, WGS 84; with `crs`, the easting.")
+    position: str | None = Field(
+        None, description="Or both in one: an array, or a text with two numbers, in the order that `order` says."
+    )
+    level: str | None = Field(None, description="The service's own word for how fine the position is.")
+    label: str | None = Field(None, description="The place in one readable line.")
+    number: str | None = Field(None, description="House number.")
+    street: str | None = Field(None, description="Street.")
+    town: str | None = Field(None, description="Town.")
+    postcode: str | None = Field(None, description="Postcode.")
+    region: str | None = Field(None, description="Region.")
+    country: str | None = Field(None, description="Country by name.")
+    country_code: str | None = Field(None, description="Country by its ISO 3166-1 alpha-2 code.")
+    radius: str | None = Field(None, description="How far off the place may lie, in metres.")
+    score: str | None = Field(None, description="How sure the service says it is, on the scale of `score`.")
+    partial: str | None = Field(None, description="Where it says that only a part matched, in a word of `partial`.")
+
+    @model_validator(mode="after")
+    def _one_position(self) -> "Fields":
+        if (self.latitude is None) != (self.longitude is None):
+            raise ValueError("latitude and longitude belong together")
+        if self.latitude is not None and self.position is not None:
+            raise ValueError("needs either latitude and longitude, or position, not both")
+        return self
+
+
+class LevelWord(Settings):
+    level: Level = Field(description="One of: " + ", ".join(f"`{level}`" for level in Level) + ".")
+    method: Method | None = Field(None, description="One of: " + ", ".join(f"`{method}`" for method in Method) + ".")
+
+
+class Scale(Settings):
+    """The ends of the scale of the service's own score."""
+
+    worst: float = Field(0.0, description="The score of what it does not believe itself.")
+    best: float = Field(1.0, description="The score of what it is certain of.")
+
+    @model_validator(mode="after")
+    def _apart(self) -> "Scale":
+        if self.worst == self.best:
+            raise ValueError("worst and best are the same")
+        return self
+
+
+class KindRule(Settings):
+    """The first rule all of which holds gives the kind of reply; when none does, the status does (RFC 9110)."""
+
+    status: int | list[int] | None = Field(None, description="Holds for this HTTP status only, or for these.")
+    path: str | None = Field(None, description="Holds if this path finds something, anywhere in the body.")
+    absent: str | None = Field(None, description="Holds if this path finds nothing.")
+    header: str | None = Field(None, description="Holds if the reply has this header field.")
+    equals: Any = Field(None, description="And `path`, or `header`, must say just this.")
+    matches: str | None = Field(None, description="Or this regular expression must occur in what it says.")
+    body: str | None = Field(None, description="Holds if this regular expression occurs in the body, whatever it is.")
+    kind: Kind = Field(description="One of: " + ", ".join(f"`{kind}`" for kind in Kind) + ".")
+
+    @field_validator("matches", "body")
+    @classmethod
+    def _expression(cls, text: str | None) -> str | None:
+        try:
+            re.compile(text or "")
+        except re.error as error:
+            raise ValueError(f"is no regular expression: {error}") from error
+        return text
+
+    @field_validator("status")
+    @classmethod
+    def _of_http(cls, status: int | list[int] | None) -> int | list[int] | None:
+        numbers = status if isinstance(status, list) else [] if status is None else [status]
+        if stray := [number for number in numbers if not 100 <= number <= 599]:
+            raise ValueError(f"{stray[0]} is no HTTP status: the rule can never hold")
+        return status
+
+    @model_validator(mode="after")
+    def _says_something(self) -> "KindRule":
+        if not self.conditions():
+            raise ValueError("a rule needs a condition: status, path, absent, header or body")
+        if self.path and self.header:
+            raise ValueError("path and header need a rule each: equals and matches speak of one of them")
+        if (self.equals is not None or self.matches) and not (self.path or self.header):
+            raise ValueError("equals and matches need a path or a header")
+        if self.equals is not None and self.matches:
+            raise ValueError("equals and matches are two ways to say what is wanted: keep one")
+        if self.path and self.path == self.absent:
+            raise ValueError("path and absent are the same: the rule can never hold")
+        return self
+
+    def conditions(self) -> set[str]:
+        """What must hold, each as a text; of several statuses, all as one."""
+        told = {name: value for name, value in self if name not in {"kind", "status"} and value is not None}
+        if "equals" in told or "matches" in told:
+            told["said"] = (told.get("path"), told.get("header"), told.pop("equals", None), told.pop("matches", None))
+        status = {f"status {sorted(self.statuses())}"} if self.statuses() else set()
+        return status | {f"{name} {value}" for name, value in told.items()}
+
+    def statuses(self) -> frozenset[int]:
+        return frozenset(self.status if isinstance(self.status, list) else [] if self.status is None else [self.status])
+
+    def hides(self, later: "KindRule") -> bool:
+        """Whether a later rule can never be the first that holds."""
+        mine, other = self.statuses(), later.statuses()
+        if mine and not (other and other <= mine):
+            return False
+        rest = {text for text in self.conditions() if not text.startswith("status ")}
+        return rest <= later.conditions()
+
+    def said(self) -> Callable[[str], bool] | None:
+        if self.equals is not None:
+            wanted = as_written(self.equals)
+            return lambda text: text == wanted
+        if self.matches:
+            search = re.compile(self.matches).search
+            return lambda text: search(text) is not None
+        return bool if self.header else None
+
+
+class ReplyRules(Settings):
+    format: Format = Field("json", description="The shape of the body. `geojson` is JSON as in RFC 7946.")
+    candidates: str | None = Field(
+        None,
+        description="Path to the candidates in the body. Of `geojson` the features, of `text` every line: else needed.",
+    )
+    message: str | None = Field(None, description="Where the service says in words what went wrong.")
+    decimal: Literal[".", ","] = Field(".", description="The mark of its decimals, where numbers are texts.")
+    order: Literal["latitude longitude", "longitude latitude"] | None = Field(
+        None, description="The order within `position`; of `geojson` longitude comes first."
+    )
+    crs: str | None = Field(
+        None, description="Coordinate system of the positions: an EPSG code (`pip install 'yellowtor[crs]'`)."
+    )
+    fields: Fields = Fields()
+    box: list[str] = Field(
+        default_factory=list,
+        description="Paths from a candidate to its box in degrees: west, south, east, north; or one, to an array.",
+    )
+    score: Scale = Scale()
+    partial: list[str] = Field(
+        default_factory=list, description="What `fields.partial` says when only a part of the question matched."
+    )
+    extra: dict[str, str] = Field(
+        default_factory=dict, description="Fields of your own choice by name; a job can map them to columns."
+    )
+    namespaces: dict[str, str] = Field(default_factory=dict, description="Of `xml`: the prefixes that paths use.")
+    delimiter: str = Field(",", min_length=1, max_length=1, description="Of `text`: what stands between its columns.")
+    header: bool = Field(False, description="Of `text`: whether its first line names the columns.")
+    levels: dict[str, LevelWord] = Field(
+        default_factory=dict, description="The service's own words for the level, each with one of ours."
+    )
+    rules: list[KindRule] = Field(default_factory=list)
+
+    @field_validator("box")
+    @classmethod
+    def _four(cls, box: list[str]) -> list[str]:
+        if len(box) not in (0, 1, 4):
+            raise ValueError(f"box takes four paths: west, south, east, north; or one (got {len(box)})")
+        return box
+
+    @field_validator("crs")
+    @classmethod
+    def _known_system(cls, crs: str | None) -> str | None:
+        if crs is not None:
+            Projection(crs)
+        return crs
+
+    @model_validator(mode="after")
+    def _belongs_together(self) -> "ReplyRules":
+        if self.format in {"json", "xml"} and self.candidates is None:
+            raise ValueError("candidates is missing: the path to the places in the body")
+        if self.format == "text" and self.candidates is not None:
+            raise ValueError("candidates: of text, every line is one")
+        if self.format != "geojson" and self.fields.latitude is None and self.fields.position is None:
+            raise ValueError("fields needs latitude and longitude, or position")
+        if bool(self.fields.partial) != bool(self.partial):
+            raise ValueError("partial and fields.partial belong together")
+        for name, only in (("namespaces", "xml"), ("delimiter", "text"), ("header", "text")):
+            if name in self.model_fields_set and self.format != only:
+                raise ValueError(f'{name} belongs to format = "{only}"')
+        for at, rule in enumerate(self.rules, 1):
+            for before, earlier in enumerate(self.rules[: at - 1], 1):
+                if earlier.hides(rule):
+                    raise ValueError(f"rules: the {at}. can never hold, for the {before}. holds whenever it would")
+        self.reading()
+        return self
+
+    def paths(self) -> dict[str, str]:
+        """The path of each field, by its name."""
+        named = {name: path for name, path in self.fields if path}
+        if self.format == "geojson" and not named.keys() & {"latitude", "position"}:
+            named = {"position": "$.geometry.coordinates", **named}
+        named |= {f"box.{at}": path for at, path in enumerate(self.box, 1)}
+        return named | {f"extra.{name}": path for name, path in self.extra.items()}
+
+    def shape(self) -> Shape:
+        if self.format == "xml":
+            return XmlShape(self.namespaces)
+        return TextShape(self.delimiter, header=self.header) if self.format == "text" else JsonShape()
+
+    def reading(self) -> Reading:
+        """The section, compiled. Raises ValueError for a path that does not parse."""
+        shape, fields, geojson = self.shape(), self.fields, self.format == "geojson"
+        order = self.order or ("longitude latitude" if geojson else "latitude longitude")
+        position = fields.position
+        if geojson and position is None and fields.latitude is None:
+            position = "$.geometry.coordinates"
+        candidates = self.candidates or ("$.features[*]" if geojson else None)
+
+        def getter(name: str, path: str | None) -> Any:
+            with _named(name):
+                return shape.getter(path) if path else None
+
+        others = {n: path for n, path in fields if path and n not in {"latitude", "longitude", "position"}}
+        with _named("candidates"):
+            find = shape.finder(candidates) if candidates else list
+        with _named("message"):
+            message = shape.finder(self.message) if self.message else None
+        return Reading(
+            rules=[_compiled(rule, at, shape) for at, rule in enumerate(self.rules, 1)],
+            candidates=find,
+            latitude=getter("fields.latitude", fields.latitude),
+            longitude=getter("fields.longitude", fields.longitude),
+            position=getter("fields.position", position),
+            parts={name: getter(f"fields.{name}", path) for name, path in others.items()},
+            box=[getter("box", path) for path in self.box or (["$.bbox"] if geojson else [])],
+            message=message,
+            levels={word: (to.level, to.method) for word, to in self.levels.items()},
+            shape=shape,
+            lon_first=order == "longitude latitude",
+            decimal=self.decimal,
+            to_degrees=Projection(self.crs).degrees if self.crs else None,
+            score=(self.score.worst, self.score.best),
+            partial=frozenset(self.partial),
+            extra={name: getter(f"extra.{name}", path) for name, path in self.extra.items()},
+        )
+
+
+@contextmanager
+def _named(place: str) -> Iterator[None]:
+    """Say where the path stands that does not parse."""
+    try:
+        yield
+    except ValueError as error:
+        raise ValueError(f"{place}: {error}") from error
+
+
+def _compiled(rule: KindRule, number: int, shape: Shape) -> Rule:
+    said = rule.said()
+    with _named(f"the {number}. rule"):
+        find = shape.finder(rule.path) if rule.path else None
+        absent = shape.finder(rule.absent) if rule.absent else None
+    return Rule(
+        rule.kind,
+        rule.statuses(),
+        find,
+        said if rule.path else None,
+        absent,
+        (rule.header.lower(), said or bool) if rule.header else None,
+        re.compile(rule.body) if rule.body else None,
+        number,
+    )

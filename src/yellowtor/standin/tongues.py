@@ -1,0 +1,201 @@
+"""The four shapes that the stand-in speaks, each with its own way to ask, its own key and its own quirks.
+
+`GET /find` JSON, the key in the query · `GET /lookup` XML, asked part by part, the key in a header, errors under the
+status 200 · `GET /table` delimited text, the URL signed, decimal commas, a status column · `POST /features` GeoJSON,
+a bearer token, problem details (RFC 9457), RateLimit fields.
+"""
+
+import base64
+import hashlib
+import hmac
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+from urllib.parse import urlsplit
+from xml.sax.saxutils import escape, quoteattr
+
+from aiohttp import web
+
+CREDIT = "Places: the stand-in's gazetteer (made up)"
+NOTES = {
+    "nothing": "no such place is known",
+    "too fast": "too many requests",
+    "spent": "the requests of this day are used up",
+    "bad": "the question is empty",
+    "error": "something broke inside",
+    "busy": "busy, come back",
+}
+STATUS = {"key": 403, "too fast": 429, "bad": 400, "error": 500, "busy": 503}
+NAMESPACE = "urn:stand-in:places"
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A request as it was understood. trouble: what is wrong with its key, empty where nothing is."""
+
+    question: str
+    limit: int
+    trouble: str = ""
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is to be answered: a kind (found, or one of NOTES, or key), places, a note."""
+
+    kind: str
+    places: Sequence[Mapping[str, Any]] = field(default_factory=list)
+    note: str = ""
+
+    @property
+    def said(self) -> str:
+        return self.note or NOTES.get(self.kind, "")
+
+
+class Tongue(Protocol):
+    """One shape: how it is asked, how it answers."""
+
+    method: str
+    path: str
+
+    async def asked(self, request: web.Request, key: str) -> Asked: ...
+    def tell(self, told: Told) -> web.Response: ...
+
+
+class Json:
+    """JSON with a verdict; the key stands in the query."""
+
+    method, path = "GET", "/find"
+    verdicts: Mapping[str, str] = {
+        "found": "found", "nothing": "nothing", "key": "key-unknown", "too fast": "slow-down", "spent": "spent-today",
+        "bad": "bad-question", "error": "trouble", "busy": "trouble",
+    }  # fmt: skip
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        told = request.query.get("key")
+        trouble = "" if told == key else "no key was sent" if told is None else f"the key {told} is unknown"
+        return Asked(request.query.get("q", ""), _limit(request.query.get("limit")), trouble)
+
+    def tell(self, told: Told) -> web.Response:
+        body: dict[str, Any] = {"verdict": self.verdicts[told.kind], "note": told.said, "places": told.places}
+        if told.kind == "found":
+            body = {"verdict": "found", "places": told.places, "credit": CREDIT}
+        return _json(body, STATUS.get(told.kind, 200), _wait(told))
+
+
+class Xml:
+    """XML with a namespace; asked part by part, the key in a header, every error but a crash under the status 200."""
+
+    method, path = "GET", "/lookup"
+    codes: Mapping[str, int] = {"key": 13, "spent": 14, "too fast": 15, "bad": 16, "busy": 17}
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        get = request.query.get
+        street = f"{get('no', '')} {get('way', '')}".strip()
+        town = f"{get('post', '')} {get('settlement', '')}".strip()
+        line = ", ".join(filter(None, [street, town, get("district", ""), get("nation", "")]))
+        told = request.headers.get("X-Access", "")
+        return Asked(line, _limit(get("max")), "" if told == key else f"access denied for {told or 'nobody'}")
+
+    def tell(self, told: Told) -> web.Response:
+        if told.kind in self.codes:
+            inner = f'<fault code="{self.codes[told.kind]}">{escape(told.said)}</fault>'
+        else:
+            inner = "".join(map(self._place, told.places))
+        text = f'<?xml version="1.0" encoding="UTF-8"?>\n<answer xmlns="{NAMESPACE}">{inner}</answer>'
+        status = 500 if told.kind == "error" else 200
+        return web.Response(text=text, status=status, content_type="application/xml", headers=_wait(told))
+
+    @staticmethod
+    def _place(place: Mapping[str, Any]) -> str:
+        parts = "".join(f"<{name}>{escape(str(text))}</{name}>" for name, text in place["bits"].items())
+        at = f"{place['spot']['north']} {place['spot']['east']}"
+        whole = "whole" if place["precision"] in {"door", "between doors"} else "part"
+        return (
+            f"<place precision={quoteattr(place['precision'])} match={quoteattr(whole)}><at>{at}</at>"
+            f"<words>{escape(place['words'])}</words><bits>{parts}</bits></place>"
+        )
+
+
+class Table:
+    """Delimited text without a header: a status, then a place; decimal commas; the URL is signed (HMAC with SHA-1)."""
+
+    method, path = "GET", "/table"
+    status: Mapping[str, str] = {
+        "found": "0", "nothing": "1", "bad": "2", "too fast": "7", "key": "8", "spent": "9", "busy": "6", "error": "5",
+    }  # fmt: skip
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        signed, _, signature = request.raw_path.rpartition("&sign=")
+        digest = hmac.digest(key.encode(), signed.encode(), hashlib.sha1)
+        right = base64.urlsafe_b64encode(digest).decode()
+        trouble = "" if hmac.compare_digest(signature, right) else "the signature is wrong"
+        assert urlsplit(request.raw_path).path == self.path, "the router saw to it"
+        return Asked(request.query.get("q", ""), _limit(request.query.get("n")), trouble)
+
+    def tell(self, told: Told) -> web.Response:
+        rows = [self._row(place) for place in told.places] or [[self.status[told.kind], told.said]]
+        text = "".join(";".join(f'"{cell}"' if ";" in cell else cell for cell in row) + "\r\n" for row in rows)
+        status = 500 if told.kind == "error" else 200
+        return web.Response(text=text, status=status, content_type="text/csv", charset="utf-8", headers=_wait(told))
+
+    @staticmethod
+    def _row(place: Mapping[str, Any]) -> list[str]:
+        numbers = [str(place["spot"][side]).replace(".", ",") for side in ("north", "east")]
+        bits = [place["bits"].get(name, "") for name in ("no", "way", "post", "settlement", "district", "nation_code")]
+        return ["0", "", *numbers, place["precision"], place["words"], *bits]
+
+
+class Features:
+    """GeoJSON (RFC 7946) for a POST with JSON; bearer token; problem details; a trust of 0 to 100."""
+
+    method, path = "POST", "/features"
+    trust: Mapping[str, int] = {"door": 97, "between doors": 74, "way": 55, "settlement": 38, "nation": 12}
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        try:
+            body = await request.json()
+        except ValueError:
+            body = {}
+        trouble = "" if request.headers.get("Authorization") == f"Bearer {key}" else "this token is not known"
+        return Asked(str(body.get("text", "")), _limit(body.get("most")), trouble)
+
+    def tell(self, told: Told) -> web.Response:
+        if told.kind in {"found", "nothing"}:
+            body = {"type": "FeatureCollection", "features": list(map(self._feature, told.places))}
+            return _json(body, 200, {}, "application/geo+json")
+        status = {**STATUS, "key": 401, "spent": 403}[told.kind]
+        kind = {"key": "token", "spent": "quota"}.get(told.kind, "about:blank")
+        headers = {"RateLimit": '"burst";r=0;t=1'} if told.kind == "too fast" else _wait(told)
+        problem = {"type": kind, "title": told.kind, "detail": told.said, "status": status}
+        return _json(problem, status, headers, "application/problem+json")
+
+    def _feature(self, place: Mapping[str, Any]) -> dict[str, Any]:
+        spot = place["spot"]
+        code = hashlib.sha256(place["words"].encode()).hexdigest()[:10]
+        return {
+            "type": "Feature",
+            "id": code,
+            "bbox": place["frame"],
+            "geometry": {"type": "Point", "coordinates": [spot["east"], spot["north"]]},
+            "properties": {
+                "words": place["words"], "precision": place["precision"], "trust": self.trust[place["precision"]],
+                **place["bits"],
+            },
+        }  # fmt: skip
+
+
+TONGUES: Sequence[Tongue] = (Json(), Xml(), Table(), Features())
+
+
+def _limit(told: Any) -> int:
+    return int(told) if str(told).isdigit() else 5
+
+
+def _wait(told: Told) -> dict[str, str]:
+    return {"Retry-After": "1"} if told.kind in {"too fast", "busy"} else {}
+
+
+def _json(body: Any, status: int, headers: dict[str, str], kind: str = "application/json") -> web.Response:
+    text = json.dumps(body, ensure_ascii=False)
+    return web.Response(text=text, status=status, headers=headers, content_type=kind)

@@ -1,0 +1,311 @@
+"""Services of four shapes: the same answers from each, every way to say no understood, nothing made out of noise."""
+
+import asyncio
+import base64
+import hashlib
+import hmac
+import json
+import re
+from datetime import UTC, datetime
+
+import pytest
+from conftest import DATA, KEY, real_addresses, write_csv
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yellowtor.addresses.address import Address
+from yellowtor.allowance.retry import Again, decide
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.reading import read_reply
+from yellowtor.answers.reply import Reply
+from yellowtor.errors import BadJob
+from yellowtor.services.description import Description
+from yellowtor.services.http import HttpService
+from yellowtor.services.variables import find_values
+from yellowtor.settings import read_settings
+from yellowtor.standin.gazetteer import read_gazetteer
+
+SHAPES = ["stand-in", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
+TOML = {name: (DATA / f"{name}.toml").read_text() for name in SHAPES}
+
+
+def service(folder, text, base="http://service.invalid", key=KEY):
+    (folder / "service.toml").write_text(text.replace("per_second = 40\n", ""))
+    description = read_settings(folder / "service.toml", Description, "service description")
+    environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": key}
+    return HttpService(description, find_values(description.variables, environment, folder))
+
+
+def ask(made, address):
+    async def once():
+        async with made:
+            return await made.send(made.request(address))
+
+    return asyncio.run(once())
+
+
+@pytest.fixture(scope="module")
+def first():
+    """A real address, in parts."""
+    ((_, street, town, postcode),) = real_addresses(1)
+    return Address(street=street, town=town, postcode=postcode)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_job_gets_the_same_answers_in_each_shape_and_pays_once(small, shape):
+    job = small([*real_addresses(6), ["X", "1 No Such Street", "Nowhere", "99999"]])
+    job.path("stand-in.toml").write_text(TOML[shape].replace("per_second = 40\n", ""))
+    summary = job.summary()
+    assert (summary["outcomes"]["placed"], summary["outcomes"]["unplaced"]) == (6, 1)
+    points = {f"{p.number} {p.street}|{p.postcode}": [f"{p.lat:g}", f"{p.lon:g}"] for p in read_gazetteer(DATA)[0]}
+    for row in (row for row in job.rows("placed.csv").values() if row["Id"] != "X"):
+        at = [f"{float(row[name]):g}" for name in ("Latitude", "Longitude")]
+        assert at == points[f"{row['Street']}|{row['Postcode']}"]
+    assert job.summary()["requests"]["sent"] == 0
+    assert KEY not in job.path("ledger.sqlite").read_bytes().decode("latin-1")
+
+
+KINDS = {
+    "answered": {},
+    "nothing found": {},
+    "question refused": {},
+    "key refused": {"key": "another"},
+    "window spent": {"per_day": 0},
+    "unavailable": {"faults": {"error": 1}},
+    "unavailable ": {"faults": {"busy": 1}},
+    "unreadable": {"faults": {"page": 1}},
+    "unreadable ": {"faults": {"cut": 1}},
+}
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_way_to_say_no_is_understood_in_every_shape(serve, tmp_path, first, shape, kind):
+    made = service(tmp_path, TOML[shape], serve(**KINDS[kind]).address)
+    asked = {"nothing found": Address(street="1 No Such Street", town="Nowhere"), "question refused": Address()}
+    reply = ask(made, asked.get(kind, first))
+    read = made.read(reply)
+    assert read.kind == kind.strip(), read
+    assert bool(read.candidates) == (kind == "answered")
+    assert read.kind in {"answered", "nothing found"} or read.message
+    assert KEY.encode() not in reply.body
+    if kind == "answered":
+        assert [looked.name for looked in made.looked_up(reply) if not looked.found] == []
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_too_fast_and_the_lie_of_a_service_that_is_asked_too_fast(serve, tmp_path, first, shape):
+    for unfriendly, kind in ((False, Kind.TOO_FAST), (True, Kind.UNREADABLE)):
+        made = service(tmp_path, TOML[shape], serve(per_second=1, unfriendly=unfriendly).address)
+        ask(made, first)
+        reply = ask(made, first)
+        read = made.read(reply)
+        assert read.kind is kind
+        assert not read.candidates
+        if kind is Kind.TOO_FAST:
+            decision = decide(read.kind, reply.headers, 1, 4, datetime.now(UTC), 0.0)
+            assert decision == Again(1.0), "as Retry-After or RateLimit say"
+
+
+BODIES = {
+    "stand-in": b'{"verdict": "found", "places": [{"spot": {"north": 47.72, "east": -28.92}, "precision": "door"}]}',
+    "stand-in-xml": b'<answer xmlns="urn:stand-in:places"><place precision="door"><at>47.72 -28.92</at></place></answer>',
+    "stand-in-text": b"0;;47,72;-28,92;door;1 Row;1;Row;00101;Town;Region;XT\r\n",
+    "stand-in-geojson": b'{"type": "FeatureCollection", "features": [{"type": "Feature", "geometry": {"type": "Point", '
+    b'"coordinates": [-28.92, 47.72]}, "properties": {}}]}',
+}
+
+
+@given(st.sampled_from(SHAPES), st.integers(100, 599), st.data())
+def test_no_body_however_mangled_makes_a_traceback_or_a_coordinate_out_of_nothing(
+    tmp_path_factory, shape, status, data
+):
+    made = service(tmp_path_factory.mktemp("mangled"), TOML[shape])
+    body = BODIES[shape]
+    assert made._reading.candidates(made._reading.shape.open(body, "")), "as it is, it has one"
+    for _ in range(data.draw(st.integers(1, 3))):
+        at, length = data.draw(st.integers(0, len(body))), data.draw(st.integers(0, 12))
+        body = body[:at] + data.draw(st.binary(max_size=4) | st.just(body[at : at + 9])) + body[at + length :]
+    headers = {"content-type": data.draw(st.sampled_from(["", "text/csv; charset=utf-16", "a/b; charset=no-such"]))}
+    read = read_reply(made._reading, status, body, headers)
+    numbers = {float(n) for n in re.findall(r"-?[0-9]+(?:\.[0-9]+)?", body.decode("latin-1").replace(",", "."))}
+    numbers |= {float(n) for n in re.findall(r"-?[0-9]+(?:\.[0-9]+)?", body.decode("latin-1"))}
+    for candidate in read.candidates:
+        assert status // 100 == 2
+        told = {candidate.position.lat, candidate.position.lon}
+        assert told <= numbers or re.search(rb"[eE_+]|&#", body), "each number stands in the body"
+    made.looked_up(Reply(status, headers, body))
+
+
+def test_an_entity_is_never_expanded_and_no_file_is_read(tmp_path):
+    (tmp_path / "secret").write_text("47.1 -28.1")
+    for entity in (f'SYSTEM "file://{tmp_path}/secret"', '"47.1 -28.1"'):
+        body = BODIES["stand-in-xml"].replace(b"47.72 -28.92", b"&x;")
+        for encoding in ("utf-8", "utf-16"):
+            text = f'<?xml version="1.0" encoding="{encoding}"?><!DOCTYPE answer [<!ENTITY x {entity}>]>{body.decode()}'
+            read = service(tmp_path, TOML["stand-in-xml"]).read(Reply(200, {}, text.encode(encoding)))
+            assert (read.kind, read.candidates) == (Kind.UNREADABLE, ())
+            assert "entities" in read.message
+
+
+POST = 'method = "POST"\njson = { text = "{q}", most = "{limit}" }'
+
+
+def test_bodies_are_escaped_credentials_sent_and_neither_shown(tmp_path):
+    address = Address(street='1 "Kelp" & <Sons>', town="Ørlvík")
+    bodies = {
+        'form = { q = "{street}", n = "{limit}", r = "{region}" }': b"q=1+%22Kelp%22+%26+%3CSons%3E&n=5",
+        'xml = "<a t=\\"{town}\\">{street}</a>"': '<a t="Ørlvík">1 &quot;Kelp&quot; &amp; &lt;Sons&gt;</a>'.encode(),
+        'json = { a = ["{street}", "{region}", 7], b = { town = "in {town}" }, c = "{limit}" }': json.dumps(
+            {"a": ['1 "Kelp" & <Sons>', 7], "b": {"town": "in Ørlvík"}, "c": 5}, ensure_ascii=False
+        ).encode(),
+    }
+    for said, sent in bodies.items():
+        request = service(tmp_path, TOML["stand-in-geojson"].replace(POST, f'method = "POST"\n{said}')).request(address)
+        assert (request.method, request.body) == ("POST", sent)
+    basic = TOML["stand-in-geojson"].replace('bearer = "{token}"', 'user = "me"\npassword = "{token}"')
+    made = service(tmp_path, basic.replace('name = "stand-in', 'contact = "mail@example.org"\nname = "stand-in'))
+    headers, token = made.request(address).headers, base64.b64encode(f"me:{KEY}".encode()).decode()
+    assert headers["Authorization"] == f"Basic {token}"
+    assert headers["User-Agent"].endswith("(mail@example.org)")
+    assert token not in made._values.mask_text(f"you sent {token}")
+    assert "Authorization: Basic me:•••" in made.shown(address)
+    assert KEY not in made.shown(address) + repr(made.request(address))
+
+
+@pytest.mark.parametrize(
+    ("hashed", "signs", "written", "secret"),
+    [
+        ("sha1", "path and query", "base64url", "text"),
+        ("sha256", "url", "hex", "hex"),
+        ("md5", "query", "base64", "base64"),
+    ],
+)
+def test_a_url_is_signed_as_the_description_says(tmp_path, hashed, signs, written, secret):
+    raw = b"\xfb\xefa secret"
+    key = {"text": KEY, "hex": raw.hex(), "base64": base64.b64encode(raw).decode()}[secret]
+    text = TOML["stand-in-text"].replace("base64url", written).replace("sha1", hashed).replace("path and query", signs)
+    text = text.replace('secret = "{secret}"', f'secret = "{{secret}}"\nsecret_is = "{secret}"')
+    made = service(tmp_path, text, key=key)
+    url, _, signature = made.request(Address(town="Ørlvík")).url.partition("&sign=")
+    signed = {"url": url, "path and query": url[url.index("/table") :], "query": url.partition("?")[2]}[signs]
+    digest = hmac.new(raw if secret != "text" else KEY.encode(), signed.encode(), getattr(hashlib, hashed)).digest()
+    encoded = {"hex": digest.hex(), "base64": base64.b64encode(digest).decode()}
+    assert signature == encoded.get(written, base64.urlsafe_b64encode(digest).decode())
+    assert made.shown(Address(town="Ørlvík")).endswith("&sign=•••")
+
+
+MISTAKES = [
+    ("stand-in", 'latitude = "$.spot.north"', 'latitude = "$.spot..["', "fields.latitude: '$.spot..[' is not a JSONPath"),
+    ("stand-in", 'candidates = "$.places[*]"\n', "", "candidates is missing"),
+    ("stand-in", "candidates = 5", 'candidates = 5\nmethod = "POST"', "that needs one: json, form or xml"),
+    ("stand-in", 'longitude = "$.spot.east"\n', "", "latitude and longitude belong together"),
+    ("stand-in", 'path = "$.verdict"\nequals = "key-unknown"', "path = '$.verdict'\nequals = 'nothing'", "the 2. can never hold"),
+    ("stand-in", 'equals = "nothing"', "status = 600", "600 is no HTTP status"),
+    ("stand-in", 'equals = "nothing"', 'matches = "("', "is no regular expression"),
+    ("stand-in", 'message = "$.note"', 'message = "$.note"\ndelimiter = ";"', 'delimiter belongs to format = "text"'),
+    ("stand-in", "{?q,limit,key}", "{?q,limit}", "variables.key is used nowhere"),
+    ("stand-in-xml", "{number}", "{door}", "{door} is not a variable"),
+    ("stand-in-xml", '"p:at"', '"p:at["', "is not an XPath"),
+    ("stand-in-xml", 'partial = ["part"]\n', "", "partial and fields.partial belong together"),
+    ("stand-in-text", 'level = "5"', 'level = "precision"', "is no column: say its number"),
+    ("stand-in-text", 'append = "&sign={+signature}"', 'append = "&sign="', "append has no {signature}"),
+    ("stand-in-geojson", 'bearer = "{token}"', 'bearer = "{token}"\nuser = "me"', "user and password belong together"),
+    ("stand-in-geojson", "worst = 0, best = 100", "worst = 1, best = 1", "worst and best are the same"),
+    ("stand-in-geojson", "json = {", 'form = { q = "{q}" }\njson = {', "has more than one body"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("shape", "old", "new", "told"), MISTAKES, ids=[m[3] for m in MISTAKES])
+def test_a_mistake_in_a_description_is_told_with_its_line_before_anything_is_sent(tmp_path, shape, old, new, told):
+    assert old in TOML[shape]
+    with pytest.raises(BadJob) as raised:
+        service(tmp_path, TOML[shape].replace(old, new, 1))
+    assert told in str(raised.value)
+    assert re.search(r"service\.toml(, line \d+)?: ", str(raised.value))
+
+
+def test_a_rule_may_look_at_status_header_body_and_what_is_absent(tmp_path):
+    text = TOML["stand-in"] + (
+        '[[reply.rules]]\nheader = "X-Left"\nmatches = "^0$"\nkind = "window spent"\n'
+        '[[reply.rules]]\nbody = "try again"\nkind = "unavailable"\n'
+        '[[reply.rules]]\nstatus = [200, 204]\nabsent = "$.places"\nkind = "not permitted"\n'
+    )
+    made = service(tmp_path, text)
+    said = {
+        "window spent": (200, {"x-left": "0"}, b"{}"),
+        "unavailable": (200, {}, b"<html>try again"),
+        "not permitted": (200, {}, b"{}"),
+        "nothing found": (200, {"x-left": "10"}, b'{"places": []}'),
+        "too fast": (429, {}, b"slow down"),
+    }
+    assert {kind: made.read(Reply(*reply)).kind.value for kind, reply in said.items()} == {k: k for k in said}
+    assert "x-left" in made._heard
+
+
+def test_positions_in_another_system_an_array_or_a_text_become_degrees(tmp_path):
+    one = TOML["stand-in"].replace('latitude = "$.spot.north"\nlongitude = "$.spot.east"', 'position = "$.at"')
+    metric = TOML["stand-in"].replace('message = "$.note"', 'crs = "EPSG:3857"\nmessage = "$.note"')
+    cases = [
+        (one, {"at": [47.5, -28.5]}),
+        (one, {"at": "POINT (47.5 -28.5)"}),
+        (one.replace('message = "$.note"', 'order = "longitude latitude"\ndecimal = ","'), {"at": "-28,5; 47,5"}),
+        (metric, {"spot": {"north": 6024072.119373527, "east": -3172605.486879818}}),
+        (TOML["stand-in"], {"spot": {"north": "47.5", "east": -28.5}}),
+    ]
+    for text, place in cases:
+        read = service(tmp_path, text).read(Reply(200, {}, json.dumps({"places": [place]}).encode()))
+        assert [(round(c.position.lat, 6), round(c.position.lon, 6)) for c in read.candidates] == [(47.5, -28.5)], place
+
+
+def test_a_field_that_is_added_later_is_read_from_kept_replies(small):
+    job = small(real_addresses(3))
+    text = TOML["stand-in-geojson"].replace("per_second = 40\n", "")
+    job.path("stand-in.toml").write_text(text.replace('[reply.extra]\ncode = "$.id"', "#"))
+    assert job.summary()["requests"]["sent"] == 3
+    job.edit("job.toml", ("[write.columns]", '[write.columns.extra]\ntrust = "Trust"\n[write.columns]'))
+    assert "adds no such field" in job.run("run", "job.toml", code=3).stderr
+    job.edit("stand-in.toml", ("[reply.levels]", '[reply.extra]\ntrust = "$.properties.trust"\n[reply.levels]'))
+    assert job.summary()["requests"]["sent"] == 0
+    assert {row["Trust"] for row in job.rows("placed.csv").values()} == {"97"}
+
+
+def test_a_service_that_asks_by_parts_is_not_asked_about_a_whole_address(small):
+    job = small(real_addresses(2))
+    job.path("stand-in.toml").write_text(TOML["stand-in-xml"].replace("per_second = 40\n", ""))
+    told = job.run("try", "1 Kelp Lane, Torvik", "--service", "stand-in.toml", code=3).stderr
+    assert "The service asks by number, street, town" in told
+    write_csv(job.path("records.csv"), [["1", "", "", "", ""]])
+    job.edit("job.toml", ('street = "Street"', 'whole = "Notes"'), ('town = "Town"\npostcode = "Postcode"\n', ""),
+             ('needed = ["street", "town"]', ""))  # fmt: skip
+    job.edit("records.csv", ("1,,,,,,", "1,,,,,,Kelp Lane 1 Torvik"))
+    assert job.summary()["outcomes"]["incomplete"] == 1
+    assert job.service.requests == 0
+
+
+def test_try_saves_a_reply_reads_it_again_shows_parts_and_compares_services(small):
+    job = small(real_addresses(3))
+    for name in SHAPES[1:]:
+        job.path(f"{name}.toml").write_text(TOML[name].replace("per_second = 40\n", ""))
+    told = job.run("try", "--job", "job.toml", "--record", "R1", "--service", "stand-in-xml.toml", "--save", "r.http")
+    assert "p:bits/p:street" not in told.stdout
+    assert re.search(r"street +p:bits/p:way +\S", told.stdout)
+    assert "answered: the status 200 (RFC 9110); no rule holds" in told.stdout
+    asked = job.service.requests
+    assert job.path("r.http").read_bytes().startswith(b"HTTP/1.1 200\r\ncontent-type: application/xml")
+    job.edit("stand-in-xml.toml", ("p:bits/p:way", "p:bits/p:road"))
+    told = job.run("try", "--service", "stand-in-xml.toml", "--reply", "r.http", "--show", "reading").stdout
+    assert re.search(r"street +p:bits/p:road +finds nothing", told)
+    assert "Confidence" not in told, "there is no address to judge by"
+    del job.env["YELLOWTOR_STANDIN_KEY"]
+    told = job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", "--show", "request").stdout
+    assert "key=%3CYELLOWTOR_STANDIN_KEY%3E" in told or "key=•••" in told
+    assert job.service.requests == asked, "none of that was sent"
+    job.env["YELLOWTOR_STANDIN_KEY"] = KEY
+    told = job.run("try", "--job", "job.toml", "--record", "R2", "--service", "stand-in.toml", "--service",
+                   "stand-in-text.toml", "--show", "reading").stdout  # fmt: skip
+    lines = told[told.index("side by side") :].splitlines()
+    assert [line.split()[0] for line in lines[2:4]] == ["stand-in", "stand-in-text"]
+    assert all(" 0 m " in line and "placed" in line for line in lines[2:4])
+    assert "has no record with the key 'R9'" in job.run("try", "--job", "job.toml", "--record", "R9", code=4).stderr
+    assert KEY not in told
