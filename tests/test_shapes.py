@@ -18,10 +18,10 @@ from yellowtor.allowance.retry import Again, decide
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import read_reply
 from yellowtor.answers.reply import Reply
-from yellowtor.errors import BadJob
+from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
-from yellowtor.services.variables import find_values
+from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
 from yellowtor.standin.gazetteer import read_gazetteer
 
@@ -309,3 +309,65 @@ def test_try_saves_a_reply_reads_it_again_shows_parts_and_compares_services(smal
     assert all(" 0 m " in line and "placed" in line for line in lines[2:4])
     assert "has no record with the key 'R9'" in job.run("try", "--job", "job.toml", "--record", "R9", code=4).stderr
     assert KEY not in told
+
+
+def test_check_finds_every_problem_at_once_and_sends_nothing_unless_told_to(small):
+    job = small(real_addresses(3))
+    told = job.run("check", "job.toml").stdout
+    assert "No problem. Nothing was sent." in told
+    assert "3 records, 3 distinct questions, 0 incomplete" in told
+    assert not job.path("ledger.sqlite").exists()
+    job.edit("job.toml", ('town = "Town"', 'town = "City"'), ("coast.geojson", "coats.geojson"))
+    job.edit("stand-in.toml", ("{?q,limit,key}", "{?q,limit,key,other}"),
+             ("[forward]", 'other = { file = "other.txt", secret = true }\n[forward]'))  # fmt: skip
+    job.path("ledger.sqlite").write_text("no ledger")
+    del job.env["YELLOWTOR_STANDIN_KEY"]
+    found = json.loads(job.run("check", "job.toml", "--ask", "--json", code=3).stdout)
+    problems = " | ".join(problem for item in found["checked"] for problem in item["problems"])
+    assert found["problems"] == 5
+    for part in ("YELLOWTOR_STANDIN_KEY has no value", "other.txt has no value", "no column 'City'", "coats.geojson",
+                 "file is not a database"):  # fmt: skip
+        assert part in problems
+    job.edit("job.toml", ("tolerance_m = 50", "tolerance_m = -1"))
+    job.edit("stand-in.toml", ("parallel = 8", "parallels = 8"))
+    told = job.run("check", "job.toml", code=3).stdout
+    assert "judge.tolerance_m = -1" in told
+    assert "2 problems" in told, "the description is looked at although the job is wrong"
+    assert job.service.requests == 0
+
+
+def test_check_asks_once_when_it_is_told_to_and_says_what_the_service_says(small):
+    job = small(real_addresses(3))
+    assert "✓ one request to stand-in" in job.run("check", "job.toml", "--ask").stdout
+    assert job.service.requests == 1
+    assert job.summary()["requests"]["sent"] == 2, "the reply was kept"
+    job.env["YELLOWTOR_STANDIN_KEY"] = "mistyped"
+    write_csv(job.path("records.csv"), real_addresses(9)[4:])
+    told = job.run("check", "job.toml", "--ask", code=3).stdout
+    assert "key refused: the key ••• is unknown" in told
+
+
+def test_a_value_may_be_in_a_file_or_in_the_keyring(tmp_path):
+    import keyring
+    from keyring.backend import KeyringBackend
+
+    class InMemory(KeyringBackend):
+        priority = 1
+
+        def get_password(self, service, username):
+            return {"maps/ida": "from the keyring"}.get(f"{service}/{username}")
+
+        def set_password(self, *_):
+            raise NotImplementedError
+
+    keyring.set_keyring(InMemory())
+    (tmp_path / "key.txt").write_text(" from the file\n")
+    wanted = {
+        "a": Variable(file="key.txt", secret=True), "b": Variable(keyring="maps/ida"),
+        "c": Variable(environment="C", file="key.txt"),
+    }  # fmt: skip
+    values = find_values(wanted, {"C": "from the environment"}, tmp_path)
+    assert values.plain == {"a": "from the file", "b": "from the keyring", "c": "from the environment"}
+    assert values.remarks == ["key.txt had blanks around its value; they were left out"]
+    with pytest.raises(KeyRefused, match=r"Looked in: the environment, .*no\.txt, the keyring's entry maps/eve"):
+        find_values({"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, {}, tmp_path)

@@ -14,6 +14,7 @@ from yellowtor.errors import BadJob
 from yellowtor.ledger.book import open_book, open_pins
 from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import AccountTerms, Again
+from yellowtor.ledger.store import look_at
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import STANDARD, Job
@@ -67,6 +68,22 @@ def check_extra(job: Job, service: HttpService) -> None:
         )
 
 
+def check_markers(job: Job, folder: Path) -> list[Path]:
+    """The layers under the markers. Raises BadSource where one can't be read."""
+    under = [folder / layer for layer in job.markers.under]
+    if job.markers.page:
+        from yellowtor.markers.page import read_under
+
+        for layer in under:
+            read_under(layer)
+    return under
+
+
+def check_ledger(job: Job, folder: Path) -> str:
+    """How the job's ledger is, in words; it is not touched. Raises LedgerTrouble."""
+    return look_at(folder / job.ledger if job.ledger else user_ledger())
+
+
 def terms(service: HttpService) -> AccountTerms:
     return AccountTerms(service.name, service.account, service.pace, service.day)
 
@@ -113,12 +130,7 @@ def open_parts(
 ) -> Iterator[Parts]:
     """What a run needs beside its job, service and table. whose is what the ledger knows the job by."""
     check_extra(job, service)
-    under = [folder / layer for layer in job.markers.under]
-    if job.markers.page:
-        from yellowtor.markers.page import read_under
-
-        for layer in under:
-            read_under(layer)
+    under = check_markers(job, folder)
     written = [*files.written, *(folder / f for f in (job.markers.geojson, job.markers.page) if f)]
     every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
     if len(every) < len(written) + (files.read is not None and files.read not in written):

@@ -159,8 +159,13 @@ def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[s
         return {}
     own = {"latitude": reading.latitude, "longitude": reading.longitude, "position": reading.position}
     getters = {**own, **reading.parts, **{f"extra.{name}": get for name, get in reading.extra.items()}}
-    getters |= {f"box.{at}": get for at, get in enumerate(reading.box, 1)}
+    getters |= dict(zip(box_names(len(reading.box)), reading.box, strict=True))
     return {name: _told(get(first)) for name, get in getters.items() if get}
+
+
+def box_names(count: int) -> Sequence[str]:
+    """What the paths to a box are called, which are four or one."""
+    return [f"box {side}" for side in ("west", "south", "east", "north")] if count == 4 else ["box"][:count]
 
 
 def _told(value: Any) -> str:

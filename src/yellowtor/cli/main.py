@@ -116,6 +116,18 @@ def _seconds(text: str) -> float:
 
 
 @app.command()
+def check(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    ask: Annotated[bool, typer.Option("--ask", help="Send one request too, about the first record.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="Give what was found as JSON.")] = False,
+) -> None:
+    """Go over a job, its description, keys, columns, records and ledger, and list every problem at once."""
+    from yellowtor.cli.checking import check_command
+
+    check_command(job, ask=ask, as_json=json)
+
+
+@app.command()
 def draft(
     source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file with records, or the URL of a database.")],
     into: Annotated[

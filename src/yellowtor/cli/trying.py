@@ -226,6 +226,8 @@ def _body(body: bytes) -> Any:
     lines = text.splitlines()
     if len(lines) > LINES:
         lines = [*lines[:LINES], f"… and {len(lines) - LINES} lines more"]
+    if kind == "text":
+        return Text("\n".join(lines), overflow="fold")
     return Syntax("\n".join(lines), kind, theme="ansi_dark", background_color="default", word_wrap=True)
 
 

@@ -5,8 +5,9 @@ processes never wait for each other in a circle.
 """
 
 import os
+import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 from sqlalchemy import Connection, Table, create_engine
@@ -109,6 +110,25 @@ class ManyRows:
 
 def batched(rows: Sequence[Mapping[str, object]], size: int) -> Iterator[Sequence[Mapping[str, object]]]:
     return (rows[at : at + size] for at in range(0, len(rows), size))
+
+
+def look_at(path: Path) -> str:
+    """How a ledger is, in words, without touching it. Raises LedgerTrouble."""
+    if not path.exists():
+        there = next(folder for folder in path.absolute().parents if folder.exists())
+        if not os.access(there, os.W_OK):
+            raise LedgerTrouble(f"The ledger {path} can't be made: {there} can't be written to.")
+        return f"{path}, made by the first run"
+    try:
+        with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as connection:
+            (version,) = connection.execute("PRAGMA user_version").fetchone()
+            (whole,) = connection.execute("PRAGMA quick_check(1)").fetchone()
+    except sqlite3.Error as error:
+        raise LedgerTrouble(f"The ledger {path} can't be read: {error}.") from error
+    if version > VERSION or whole != "ok":
+        why = f"it has version {version}, and this Yellowtor knows those up to {VERSION}" if whole == "ok" else whole
+        raise LedgerTrouble(f"The ledger {path} can't be used: {why}.")
+    return f"{path}, {path.stat().st_size / 2**20:.1f} MiB"
 
 
 def _file_system(path: Path) -> str:

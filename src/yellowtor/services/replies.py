@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.projection import Projection
-from yellowtor.answers.reading import Reading, Rule, as_written
+from yellowtor.answers.reading import Reading, Rule, as_written, box_names
 from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
 from yellowtor.settings import Settings
 
@@ -210,7 +210,7 @@ class ReplyRules(Settings):
         named = {name: path for name, path in self.fields if path}
         if self.format == "geojson" and not named.keys() & {"latitude", "position"}:
             named = {"position": "$.geometry.coordinates", **named}
-        named |= {f"box.{at}": path for at, path in enumerate(self.box, 1)}
+        named |= dict(zip(box_names(len(self.box)), self.box, strict=True))
         return named | {f"extra.{name}": path for name, path in self.extra.items()}
 
     def shape(self) -> Shape:

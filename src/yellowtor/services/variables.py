@@ -8,7 +8,7 @@ from pathlib import Path
 from urllib.parse import quote, quote_plus
 
 from dotenv import dotenv_values
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.settings import Settings
@@ -17,11 +17,32 @@ MASK = "•••"
 
 
 class Variable(Settings):
-    """One `[variables.NAME]` of a service description."""
+    """One `[variables.NAME]` of a service description. It is looked for in the order of these keys."""
 
-    environment: str = Field(description="Name of the environment variable (or line of `.env`) with its value.")
-    default: str | None = Field(None, description="The value when the environment has none.")
+    environment: str | None = Field(
+        None, description="Name of the environment variable (or line of `.env`) with its value."
+    )
+    file: Path | None = Field(
+        None, description="Or a file that holds nothing but the value, from the description's folder, or `~/…`."
+    )
+    keyring: str | None = Field(
+        None,
+        description="Or an entry of the system's keyring, `service/user` (`pip install 'yellowtor[keyring]'`).",
+    )
+    default: str | None = Field(None, description="The value when nothing else gives one.")
     secret: bool = Field(False, description="Masked in everything that is printed, logged or kept.")
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> "Variable":
+        if not (self.environment or self.file or self.keyring or self.default):
+            raise ValueError("needs environment, file, keyring or default: where its value is")
+        if self.keyring and "/" not in self.keyring:
+            raise ValueError(f"keyring = {self.keyring!r} is not service/user")
+        return self
+
+    def place(self) -> str:
+        """What people know the variable by."""
+        return self.environment or str(self.file or "") or self.keyring or "a default"
 
 
 @dataclass(frozen=True)
@@ -69,27 +90,60 @@ def find_values(
     looked in; unless they are wanted only to be shown: then the name stands for the value.
     """
     files = list(dict.fromkeys([Path.cwd() / ".env", folder / ".env"]))
-    places: list[tuple[str, Mapping[str, str | None]]] = [("the environment", environment)]
-    places += [(str(file), dotenv_values(file, interpolate=False)) for file in files if file.is_file()]
-    looked = "the environment, " + ", ".join(map(str, files))
+    places: list[Mapping[str, str | None]] = [environment]
+    places += [dotenv_values(file, interpolate=False) for file in files if file.is_file()]
     plain: dict[str, str] = {}
     remarks: list[str] = []
     for name, variable in variables.items():
-        found = next((v for _, place in places if (v := place.get(variable.environment)) and v.strip()), None)
-        value = found if found is not None else variable.default
+        looked: list[str] = []
+        value = None
+        if variable.environment:
+            looked += ["the environment", *map(str, files)]
+            value = next((v for place in places if (v := place.get(variable.environment)) and v.strip()), None)
+        value = value or _from_file(variable, folder, looked) or _from_keyring(variable, looked) or variable.default
         if not value and unset_is_shown:
-            value = f"<{variable.environment}>"
+            value = f"<{variable.place()}>"
         if not value:
             error = KeyRefused if variable.secret else BadJob
             raise error(
-                f"{variable.environment} has no value (it is the variable {name!r} of the {whose}). Looked in: "
-                f"{looked}. Set it there. Nothing was sent."
+                f"{variable.place()} has no value (it is the variable {name!r} of the {whose}). Looked in: "
+                f"{', '.join(looked)}. Set it there. Nothing was sent."
             )
         if value != value.strip():
-            remarks.append(f"{variable.environment} had blanks around its value; they were left out")
+            remarks.append(f"{variable.place()} had blanks around its value; they were left out")
         plain[name] = value.strip()
     return Values(plain, frozenset(n for n, v in variables.items() if v.secret), remarks)
 
 
 def environment() -> Mapping[str, str]:
     return os.environ
+
+
+def _from_file(variable: Variable, folder: Path, looked: list[str]) -> str | None:
+    if variable.file is None:
+        return None
+    path = folder / variable.file.expanduser()
+    looked.append(str(path))
+    try:
+        return path.read_text(encoding="utf-8").rstrip("\r\n")
+    except FileNotFoundError:
+        return None
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadJob(f"{path}, which holds a variable, can't be read: {error}. Nothing was sent.") from error
+
+
+def _from_keyring(variable: Variable, looked: list[str]) -> str | None:
+    if variable.keyring is None:
+        return None
+    looked.append(f"the keyring's entry {variable.keyring}")
+    try:
+        import keyring
+    except ImportError as error:
+        raise BadJob(
+            f"{variable.keyring} is in the keyring, which needs: pip install 'yellowtor[keyring]'. Nothing was sent."
+        ) from error
+    service, _, user = variable.keyring.rpartition("/")
+    try:
+        return keyring.get_password(service, user)
+    except keyring.errors.KeyringError as error:
+        raise BadJob(f"The keyring can't be asked for {variable.keyring}: {error}. Nothing was sent.") from error

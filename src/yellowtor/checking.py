@@ -1,0 +1,149 @@
+"""Goes over all that a run would need, and finds every problem at once instead of the first one. Nothing is written.
+
+Like wiring.py it puts real parts together; unlike it, it goes on after a part that fails.
+"""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TypeVar
+
+from yellowtor.addresses.address import Address
+from yellowtor.answers.kinds import Kind
+from yellowtor.errors import BadJob, YellowtorError
+from yellowtor.opening import CLOCK, open_table
+from yellowtor.run.job import Job
+from yellowtor.run.ports import Table, Watcher
+from yellowtor.run.preview import preview
+from yellowtor.run.scan import RowReader
+from yellowtor.run.trial import try_address
+from yellowtor.services.description import Description
+from yellowtor.services.http import HttpService
+from yellowtor.services.variables import environment, find_values
+from yellowtor.settings import read_settings, read_toml
+from yellowtor.wiring import check_extra, check_ledger, check_markers, service_book
+
+T = TypeVar("T")
+STRANGE = 0.5  # part of the records from which on it is strange that they are not asked about
+
+
+@dataclass(frozen=True)
+class Checked:
+    """One thing that was looked at: what it is, what was found, and the problems with it (none: all is well)."""
+
+    what: str
+    said: str = ""
+    problems: tuple[str, ...] = ()
+
+
+class Checker:
+    """Looks at a job. findings() may be called once."""
+
+    def __init__(self, path: Path, watch: Watcher, *, ask: bool) -> None:
+        self._path, self._folder, self._watch, self._ask = path, path.absolute().parent, watch, ask
+        self._unset = False  # a variable has no value
+        self._problems: list[str] = []
+
+    def findings(self) -> Iterator[Checked]:
+        """What was found, one thing after the other."""
+        job = self._try(lambda: read_settings(self._path, Job, "job"))
+        yield self._checked("job", str(self._path))
+        description_path = self._description_path(job)
+        if description_path is None:
+            return
+        description = self._try(lambda: read_settings(description_path, Description, "service description"))
+        yield self._checked("description", str(description_path))
+        service = None
+        if description:
+            service = self._service(job, description, description_path)
+            yield self._checked("keys", ", ".join(v.place() for v in description.variables.values()) or "none wanted")
+        if job:
+            yield from self._job(job, service)
+
+    def _job(self, job: Job, service: HttpService | None) -> Iterator[Checked]:
+        if service:
+            self._try(lambda: check_extra(job, service))
+            yield self._checked("columns of answers", ", ".join(job.write.columns.mapped().values()))
+        opened = self._try(lambda: open_table(job, self._folder))
+        yield self._checked("records", opened[0].name if opened else "")
+        if opened:
+            table, _, to = opened
+            reader = self._try(lambda: RowReader(job, table))
+            yield self._checked("columns of records", ", ".join(filter(None, table.header)))
+            self._try(lambda: table.check_target(to))
+            yield self._checked("where the answers go", str(to or table.into or "into the source"))
+        self._try(lambda: check_markers(job, self._folder))
+        files = [str(file) for file in (job.markers.geojson, job.markers.page) if file]
+        yield self._checked("markers", ", ".join(files) or "none")
+        where = self._try(lambda: check_ledger(job, self._folder))
+        yield self._checked("ledger", str(where or ""))
+        if service and opened and reader:
+            yield from self._records(job, opened[0], service)
+
+    def _records(self, job: Job, table: Table, service: HttpService) -> Iterator[Checked]:
+        seen = self._try(lambda: preview(job, table, service, 0, self._watch))
+        if seen is None:
+            yield self._checked("addresses", "")
+            return
+        said = f"{seen.records:,} records, {seen.questions:,} distinct questions, {seen.incomplete:,} incomplete"
+        if seen.incomplete > STRANGE * seen.records:
+            self._problems.append("most of the records are not asked about: `yellowtor preview` shows why")
+        yield self._checked("addresses", said)
+        if self._ask and not self._unset:
+            yield self._asked(job, table, service)
+
+    def _asked(self, job: Job, table: Table, service: HttpService) -> Checked:
+        """One request, about the first record that can be asked about."""
+        address = self._try(lambda: _first_address(job, table, service))
+        if address is None:
+            return self._checked("one request", "")
+        ledger = self._folder / job.ledger if job.ledger else None
+        with service_book(service, self._folder / job.ask.service, ledger, "nothing") as book:
+            trial = try_address(address, service, book, CLOCK, job.judge.thresholds(), anew=False)
+        said = f"{trial.read.kind}: {trial.read.message or address.line()}" + (f" ({trial.kept})" if trial.kept else "")
+        well = trial.read.kind in {Kind.ANSWERED, Kind.NOTHING_FOUND}
+        return Checked(f"one request to {service.name}", said, () if well else (said,))
+
+    def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
+        language = job.ask.language if job else ""
+
+        folder = path.absolute().parent
+        for name, variable in description.variables.items():
+            if found := self._try(lambda one={name: variable}: find_values(one, environment(), folder)):  # type: ignore[misc]
+                for remark in found.remarks:
+                    self._watch.remark(remark)
+        self._unset = bool(self._problems)
+        values = find_values(description.variables, environment(), folder, unset_is_shown=True)
+        return self._try(lambda: HttpService(description, values, language))
+
+    def _description_path(self, job: Job | None) -> Path | None:
+        """Where the description is, even if the job has mistakes elsewhere."""
+        if job:
+            return self._folder / job.ask.service
+        try:
+            told = read_toml(self._path, "job").get("ask", {}).get("service")
+        except (BadJob, AttributeError):
+            return None
+        return self._folder / told if isinstance(told, str) else None
+
+    def _try(self, look: Callable[[], T]) -> T | None:
+        try:
+            return look()
+        except YellowtorError as error:
+            self._problems.append(str(error))
+            return None
+
+    def _checked(self, what: str, said: str) -> Checked:
+        problems, self._problems = self._problems, []
+        return Checked(what, said, tuple(problem.replace(" Nothing was sent.", "") for problem in problems))
+
+
+def _first_address(job: Job, table: Table, service: HttpService) -> Address:
+    reader = RowReader(job, table)
+    for batch in table.batches():
+        for row in batch:
+            cells = reader.cells(row)
+            address = reader.composing.compose(cells)
+            if not (reader.incomplete(cells, address) or service.asking.lacks(address)):
+                return address
+    raise BadJob("no record can be asked about")

@@ -1,0 +1,32 @@
+"""The command `check`: every problem of a job at once."""
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+import typer
+from rich.text import Text
+
+from yellowtor.checking import Checker
+from yellowtor.cli.console import Progress, stderr, stdout, write_out
+from yellowtor.errors import Exit
+
+
+def check_command(path: Path, *, ask: bool, as_json: bool) -> None:
+    progress = Progress(stderr(), 0)
+    with progress.shown():
+        found = list(Checker(path, progress, ask=ask).findings())
+    problems = sum(len(item.problems) for item in found)
+    if as_json:
+        write_out(json.dumps({"problems": problems, "checked": [asdict(item) for item in found]}, ensure_ascii=False))
+    else:
+        console, width = stdout(), max(len(item.what) for item in found)
+        for item in found:
+            sign = Text("✕", "bold red") if item.problems else Text("✓", "green")
+            console.print(sign, f"{item.what:<{width}}", Text(item.said, "bright_black"), soft_wrap=True)
+            for problem in item.problems:
+                console.print(Text("  " + problem.replace("\n", "\n  "), "red"), soft_wrap=True)
+        count = "One problem." if problems == 1 else f"{problems} problems." if problems else "No problem."
+        console.print(f"{count} {'' if ask else 'Nothing was sent.'}".rstrip())
+    if problems:
+        raise typer.Exit(int(Exit.BAD_JOB))
