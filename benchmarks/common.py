@@ -82,10 +82,10 @@ def addresses(count):
         yield (f"{number} {point.street}", point.town, point.postcode)
 
 
-def lay_out(folder, address, *, pace, parallel, rows):
+def lay_out(folder, address, *, pace, parallel, rows, shape="stand-in"):
     """A job in the folder. rows are (street, town, postcode)."""
     text = (
-        (DATA / "stand-in.toml")
+        (DATA / f"{shape}.toml")
         .read_text()
         .replace("per_day = 2500\n", "")
         .replace("parallel = 8", f"parallel = {parallel}")

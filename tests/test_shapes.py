@@ -6,6 +6,7 @@ import hashlib
 import hmac
 import json
 import re
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -24,6 +25,7 @@ from yellowtor.services.http import HttpService
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
 from yellowtor.standin.gazetteer import read_gazetteer
+from yellowtor.standin.tongues import Json
 
 SHAPES = ["stand-in", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 TOML = {name: (DATA / f"{name}.toml").read_text() for name in SHAPES}
@@ -371,3 +373,21 @@ def test_a_value_may_be_in_a_file_or_in_the_keyring(tmp_path):
     assert values.remarks == ["key.txt had blanks around its value; they were left out"]
     with pytest.raises(KeyRefused, match=r"Looked in: the environment, .*no\.txt, the keyring's entry maps/eve"):
         find_values({"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, {}, tmp_path)
+
+
+def test_a_service_whose_replies_change_shape_is_warned_of_before_the_allowance_is_burnt(small, monkeypatch):
+    addresses = real_addresses(120)
+    job = small(addresses[:40])
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 2\nper_second = 40"))
+    assert "may be because its replies have changed" not in job.run("run", "job.toml").stderr
+    write_csv(job.path("records.csv"), addresses)
+    tell = Json.tell
+
+    def renamed(tongue, told):
+        return tell(tongue, replace(told, places=[{**p, "bits": {**p["bits"], "way": None}} for p in told.places]))
+
+    monkeypatch.setattr(Json, "tell", renamed)
+    told = job.run("run", "job.toml").stderr
+    assert re.search(r"stand-in: street stood in each of the last 40 answers, and in none of \d\d new ones", told)
+    lines = told.splitlines()
+    assert next(at for at, line in enumerate(lines) if "street stood in" in line) < len(lines) - 8

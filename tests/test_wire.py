@@ -1,8 +1,10 @@
 """What goes over the wire and what comes back: requests as described, secrets masked, nothing followed astray."""
 
 import asyncio
+import gzip
 import http.server
 import json
+import resource
 import threading
 import urllib.error
 import urllib.request
@@ -106,10 +108,14 @@ def test_a_redirect_takes_the_key_nowhere(tmp_path):
     assert seen == []
 
 
-def test_a_reply_without_end_is_not_taken_in(tmp_path):
-    with answering(200, {}, b"[" * (LARGEST + 10)) as (base, _):
+@pytest.mark.parametrize("packed", [False, True])
+def test_a_reply_without_end_is_not_taken_in_nor_one_that_unpacks_to_it(tmp_path, packed):
+    body = gzip.compress(b"[" * 40 * LARGEST, 1) if packed else b"[" * (LARGEST + 10)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    with answering(200, {"Content-Encoding": "gzip"} if packed else {}, body) as (base, _):
         made = service(tmp_path, base)
         read = made.read(asyncio.run(send(made)))
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 100 * 1024, "KiB: not unpacked whole"
     assert read.kind is Kind.UNREADABLE
     assert "larger than 8 MiB" in read.message
 

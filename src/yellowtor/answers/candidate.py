@@ -1,15 +1,16 @@
 """One place that a reply offers."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from yellowtor.answers.levels import LEVELS, Level, Method
 from yellowtor.answers.position import Area, Position
 
+NONE: Mapping[str, str] = MappingProxyType({})
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+
+class Candidate(NamedTuple):
     """A place as a service gave it, in our words; `parts` may hold `country_code` beside an address's parts.
 
     radius_m is how far off the service says that it may lie, score how sure it says that it is (0 to 1), partial
@@ -20,12 +21,12 @@ class Candidate:
     level: Level | None = None
     method: Method | None = None
     label: str = ""
-    parts: Mapping[str, str] = field(default_factory=dict)
+    parts: Mapping[str, str] = NONE
     box: Area | None = None
     radius_m: float | None = None
     score: float | None = None
     partial: bool = False
-    extra: Mapping[str, str] = field(default_factory=dict)
+    extra: Mapping[str, str] = NONE
 
     @property
     def reach_m(self) -> float:

@@ -39,6 +39,8 @@ def compile_first(path: str) -> Getter:
 
     Raises ValueError for a path that does not parse.
     """
+    if item := re.fullmatch(r"\$\.([A-Za-z_][A-Za-z0-9_]*)\[(0|[1-9][0-9]{0,8})\]", path):
+        return _item(item[1], int(item[2]))
     names = re.fullmatch(r"\$((?:\.[A-Za-z_][A-Za-z0-9_]*){1,2})", path)
     if not names:
         find = compile_path(path)
@@ -59,6 +61,17 @@ def compile_first(path: str) -> Getter:
             return None
 
     return one if len(steps) == 1 else two
+
+
+def _item(name: str, index: int) -> Getter:
+    def get(value: Any) -> Any:
+        try:
+            inner = value[name]
+            return inner[index] if type(inner) is list else None
+        except (KeyError, TypeError, IndexError):
+            return None
+
+    return get
 
 
 def _all_of(find: Finder) -> Finder:

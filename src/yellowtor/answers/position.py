@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 EARTH_RADIUS_M = 6_371_008.8  # mean radius R1 of the IUGG
 WRITTEN_DECIMALS = 6  # of a degree: 0.11 m at the equator; written() says it too
@@ -46,8 +47,7 @@ def distance_m(one: Position, other: Position) -> float:
     return 2 * EARTH_RADIUS_M * math.asin(min(1.0, math.sqrt(half)))
 
 
-@dataclass(frozen=True, slots=True)
-class Area:
+class Area(NamedTuple):
     """A box in degrees in the order of RFC 7946 section 5: west, south, east, north; may cross 180°."""
 
     west: float

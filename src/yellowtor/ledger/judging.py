@@ -71,6 +71,13 @@ class JudgeBook:
                 rows_found = [dict(zip(("reply_id", "reading_key", "found"), f, strict=True)) for f in found]
                 connection.execute(upsert(candidates).on_conflict_do_nothing(), rows_found)
 
+    def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]:
+        """The candidates (JSON) of the last answers of a service that have been read so: of any job's."""
+        mine = (reply.c.service == service) & (reply.c.kind == Kind.ANSWERED.value)
+        query = select(candidates.c.found).select_from(candidates.join(reply, reply.c.id == candidates.c.reply_id))
+        query = query.where(mine, candidates.c.reading_key == reading_key).order_by(candidates.c.reply_id.desc())
+        return self._store.connection.execute(query.limit(count)).scalars().all()
+
     def is_judged(self, judgement_key: str) -> bool:
         """Whether nothing has come since all of this job was judged so."""
         query = select(job.c.judged_by).where(job.c.id == self._job)

@@ -78,7 +78,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     scanned = scan(job, parts.table, service.asking, book.scanning, watch, source)
     plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
     context = frozenset(part for part, text in job.address.fixed if text)
-    judging = Judging(service, job.judge.thresholds(), context)
+    judging = Judging(service, job.judge.thresholds(), context, watch.remark)
     asked, wrote, changes = AskResult(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if options.dry_run:

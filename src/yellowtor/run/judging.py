@@ -5,11 +5,13 @@ changed.
 """
 
 import json
+from collections.abc import Callable
 from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.address import Address
 from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.drift import SAMPLE, Drift
 from yellowtor.answers.outcome import Judgement, Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
@@ -21,8 +23,12 @@ from yellowtor.run.ports import JudgeBook, Service
 class Judging:
     """Judges by one job's thresholds and one service's reading rules."""
 
-    def __init__(self, service: Service, thresholds: Thresholds, context: frozenset[str]) -> None:
+    def __init__(
+        self, service: Service, thresholds: Thresholds, context: frozenset[str],
+        remark: Callable[[str], None] = lambda _: None,
+    ) -> None:  # fmt: skip
         self._service, self._thresholds, self._context = service, thresholds, context
+        self._remark, self._drift = remark, None  # type: Callable[[str], None], Drift | None
         self.key = thresholds.judgement_key(service.reading_key)
 
     def judge(self, address: Address, read: Read) -> Judgement:
@@ -32,11 +38,16 @@ class Judging:
         """Judge all that is not judged so, or so many pages of it."""
         if book.is_judged(self.key):
             return
+        if self._drift is None:
+            earlier = book.answers_before(self._service.name, self._service.reading_key, SAMPLE)
+            self._drift = Drift(self._service.name, [_candidates(text) for text in earlier])
         for page in islice(book.unjudged(self.key, self._service.reading_key), pages):
             judged, found = [], []
             for item in page:
                 read, fresh = self._read(item)
                 if fresh:
+                    for said in self._drift.note(read.kind, read.candidates):
+                        self._remark(said)
                     text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
                     found.append((item.reply_id, self._service.reading_key, text))
                 judged.append(_kept(item, self.judge(Address(**json.loads(item.address)), read)))
@@ -51,8 +62,11 @@ class Judging:
         if item.candidates is None:
             read = self._service.read(Reply(item.status, json.loads(item.headers), item.body))
             return read, True
-        found = [Candidate.from_dict(data) for data in json.loads(item.candidates)]
-        return Read(item.kind, found, item.message), False
+        return Read(item.kind, _candidates(item.candidates), item.message), False
+
+
+def _candidates(text: str) -> list[Candidate]:
+    return [Candidate.from_dict(data) for data in json.loads(text)]
 
 
 def _kept(item: Unjudged, judgement: Judgement) -> Judged:
