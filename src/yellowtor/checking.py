@@ -135,7 +135,9 @@ class Checker:
 
     def _checked(self, what: str, said: str) -> Checked:
         problems, self._problems = self._problems, []
-        return Checked(what, said, tuple(problem.replace(" Nothing was sent.", "") for problem in problems))
+        here = f"{self._folder}/"
+        told = (problem.replace(" Nothing was sent.", "").replace(here, "") for problem in problems)
+        return Checked(what, said.replace(here, ""), tuple(told))
 
 
 def _first_address(job: Job, table: Table, service: HttpService) -> Address:

@@ -5,6 +5,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 import typer
+from rich.padding import Padding
 from rich.text import Text
 
 from yellowtor.checking import Checker
@@ -22,10 +23,14 @@ def check_command(path: Path, *, ask: bool, as_json: bool) -> None:
     else:
         console, width = stdout(), max(len(item.what) for item in found)
         for item in found:
-            sign = Text("✕", "bold red") if item.problems else Text("✓", "green")
+            sign = Text("✕", "bright_red") if item.problems else Text("✓", "green")
             console.print(sign, f"{item.what:<{width}}", Text(item.said, "bright_black"), soft_wrap=True)
             for problem in item.problems:
-                console.print(Text("  " + problem.replace("\n", "\n  "), "red"), soft_wrap=True)
+                text = Text(problem.replace("\n", "\n  "), "bright_red")
+                if console.is_terminal:
+                    console.print(Padding(text, (0, 0, 0, 2)), soft_wrap=False)
+                else:
+                    console.print(Text("  ").append(text), soft_wrap=True)
         count = "One problem." if problems == 1 else f"{problems} problems." if problems else "No problem."
         console.print(f"{count} {'' if ask else 'Nothing was sent.'}".rstrip())
     if problems:

@@ -134,7 +134,7 @@ def show_trial(console: Console, trial: Trial, wanted: set[str], *, named: bool)
     if "reply" in wanted:
         status = str(trial.reply.status) if trial.reply.status else trial.reply.trouble
         _title(console, "Reply", f"{status} · {trial.read.kind}")
-        console.print(_body(trial.reply.body))
+        console.print(_body(trial.reply.body), soft_wrap=False)
     if "reading" in wanted:
         _show_reading(console, trial)
 

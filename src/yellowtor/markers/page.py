@@ -65,7 +65,8 @@ def read_under(path: Path) -> Any:
     try:
         layer = json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as error:
-        raise BadJob(f"{path}, which the job draws under its markers, can't be read: {error}.") from error
+        said = getattr(error, "strerror", None) or error
+        raise BadJob(f"{path}, which the job draws under its markers, can't be read: {said}.") from error
     if not isinstance(layer, dict) or layer.get("type") not in {"FeatureCollection", "Feature"}:
         raise BadJob(f"{path}, which the job draws under its markers, is not GeoJSON.")
     return layer
