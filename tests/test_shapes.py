@@ -6,9 +6,12 @@ import hashlib
 import hmac
 import json
 import re
+import urllib.request
 from dataclasses import replace
 from datetime import UTC, datetime
+from urllib.parse import parse_qsl, urlsplit
 
+import jsonschema
 import pytest
 from conftest import DATA, KEY, real_addresses, write_csv
 from hypothesis import given
@@ -107,6 +110,32 @@ def test_too_fast_and_the_lie_of_a_service_that_is_asked_too_fast(serve, tmp_pat
         if kind is Kind.TOO_FAST:
             decision = decide(read.kind, reply.headers, 1, 4, datetime.now(UTC), 0.0)
             assert decision == Again(1.0), "as Retry-After or RateLimit say"
+
+
+def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_path, first):
+    """Whatever a shape says, in whatever mood, its status, its media type and its JSON are as described."""
+    with urllib.request.urlopen(f"{serve().address}/openapi.json") as reply:
+        told = json.load(reply)
+    assert told["openapi"].startswith("3.1")
+    seen = set()
+    for shape in SHAPES:
+        for kind, manners in KINDS.items():
+            if kind.startswith("unreadable"):
+                continue
+            made = service(tmp_path, TOML[shape], serve(**manners).address)
+            asked = {"nothing found": Address(street="1 No Such Street"), "question refused": Address()}
+            request = made.request(asked.get(kind, first))
+            reply, path = ask(made, asked.get(kind, first)), urlsplit(request.url)
+            described = told["paths"][path.path][request.method.lower()]
+            named = {parameter["name"] for parameter in described.get("parameters", ())} | {"key"}
+            assert {name for name, _ in parse_qsl(path.query, keep_blank_values=True)} <= named
+            ((media, content),) = described["responses"][str(reply.status)]["content"].items()
+            assert reply.headers["content-type"].startswith(media)
+            if media.endswith("json"):
+                jsonschema.validate(json.loads(reply.body), content["schema"])
+            seen.add((path.path, reply.status))
+    assert {path for path, _ in seen} == told["paths"].keys()
+    assert len(seen) >= 12
 
 
 BODIES = {

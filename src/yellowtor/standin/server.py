@@ -1,7 +1,7 @@
 """The simulated service: answers, refuses, dawdles and lies as real ones do, and counts what it is asked.
 
-It answers in four shapes (tongues.py); `GET /counters` tells what was counted, `GET /arrivals` when each request came,
-in seconds of the stand-in's own clock.
+It answers in four shapes (tongues.py), described at `GET /openapi.json`; `GET /counters` tells what was counted,
+`GET /arrivals` when each request came, in seconds of the stand-in's own clock.
 """
 
 import asyncio
@@ -18,6 +18,7 @@ from aiohttp import web
 from yellowtor.standin.counters import Counters
 from yellowtor.standin.gazetteer import read_gazetteer
 from yellowtor.standin.matching import Matcher
+from yellowtor.standin.openapi import OPENAPI
 from yellowtor.standin.tongues import TONGUES, Asked, Told, Tongue
 
 FAULTS = ("error", "slow", "cut", "page", "busy")
@@ -48,9 +49,13 @@ class StandIn:
         app = web.Application()
         for tongue in TONGUES:
             app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
+        app.router.add_get("/openapi.json", self._describe)
         app.router.add_get("/counters", self._tell)
         app.router.add_get("/arrivals", self._tell_arrivals)
         return app
+
+    async def _describe(self, _: web.Request) -> web.Response:
+        return web.json_response(OPENAPI)
 
     async def _tell(self, _: web.Request) -> web.Response:
         return web.json_response(self.counters.as_dict())
