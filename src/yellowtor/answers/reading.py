@@ -15,74 +15,15 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.paths import Finder, Getter
 from yellowtor.answers.position import Area, Position, is_null_island
-from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, plain
+from yellowtor.answers.rules import Rule, Seen, by_status
+from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, as_written
 
-BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
-    400: Kind.QUESTION_REFUSED,
-    401: Kind.KEY_REFUSED,
-    402: Kind.NOT_PERMITTED,
-    403: Kind.NOT_PERMITTED,
-    404: Kind.NOTHING_FOUND,
-    408: Kind.UNAVAILABLE,
-    413: Kind.QUESTION_REFUSED,
-    414: Kind.QUESTION_REFUSED,
-    422: Kind.QUESTION_REFUSED,
-    425: Kind.UNAVAILABLE,
-    429: Kind.TOO_FAST,
-}
 PROBLEM = "application/problem+json"  # RFC 9457
-LOOKED_AT = 65_536  # bytes of a body that a rule's expression is searched in
 _NUMBERS = {".": re.compile(r"[-+]?\d+(?:\.\d+)?"), ",": re.compile(r"[-+]?\d+(?:,\d+)?")}
 JSON = JsonShape()
 _NUMERIC = {int, float}
 UNKNOWN = (None, None)  # level and method
 OWN = {"score", "radius", "partial"}  # what a service says of its answer, among the parts until a candidate is made
-
-
-@dataclass(frozen=True, slots=True)
-class Rule:
-    """If all of what it says holds, the reply is of this kind. `number` is its place in the description, from 1.
-
-    find finds one that is a match (None: anything at all); absent finds nothing; body occurs in the text.
-    """
-
-    kind: Kind
-    status: frozenset[int] = frozenset()
-    find: Finder | None = None
-    match: Callable[[str], bool] | None = None
-    absent: Finder | None = None
-    header: tuple[str, Callable[[str], bool]] | None = None
-    body: re.Pattern[str] | None = None
-    number: int = 0
-
-    def holds(self, reply: "Seen") -> bool:
-        """Whether it does. What speaks of a path never holds for a body that could not be opened."""
-        if self.status and reply.status not in self.status:
-            return False
-        if self.header and not self.header[1](reply.headers.get(self.header[0], "")):
-            return False
-        if self.body and not self.body.search(reply.body[:LOOKED_AT].decode(errors="replace")):
-            return False
-        if self.absent and (reply.data is None or self.absent(reply.data)):
-            return False
-        if self.find is None:
-            return True
-        found = self.find(reply.data) if reply.data is not None else []
-        if self.match is None:
-            return bool(found)
-        for value in found:  # noqa: SIM110 - a generator costs a tenth of the reading
-            if self.match(value.strip() if type(value) is str else as_written(value)):
-                return True
-        return False
-
-
-class Seen(NamedTuple):
-    """A reply as rules look at it; data is its body opened, or None where it can't be."""
-
-    status: int
-    headers: Mapping[str, str]
-    body: bytes
-    data: Any
 
 
 @dataclass(frozen=True, slots=True)
@@ -201,13 +142,6 @@ def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, st
     return Read(kind, message=message, because=because), reading.candidates(data) if kind is Kind.ANSWERED else ()
 
 
-def by_status(status: int) -> Kind:
-    """The kind of a reply of which no rule speaks."""
-    if 200 <= status < 300:
-        return Kind.ANSWERED
-    return BY_STATUS.get(status, Kind.UNAVAILABLE if status >= 500 else Kind.UNREADABLE)
-
-
 def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
     """What the service says in words; where the description names no place, that of problem details (RFC 9457)."""
     found = [text for value in reading.message(data) if (text := as_written(value))] if reading.message else []
@@ -223,18 +157,6 @@ def _phrase(status: int) -> str:
         return f"the status {status} {HTTPStatus(status).phrase}"
     except ValueError:
         return f"the status {status}"
-
-
-def as_written(value: Any) -> str:
-    """A value of a reply as it stands there: true for a truth, 5 for a number; empty for what is no plain value."""
-    if type(value) is str:
-        return value.strip()
-    value = plain(value)
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float) and value.is_integer():
-        return str(int(value))
-    return str(value).strip() if isinstance(value, str | int | float) else ""
 
 
 def _candidate(reading: Reading, item: Any) -> Candidate | str:

@@ -168,6 +168,18 @@ def plain(found: Any) -> Any:
     return "".join(found.itertext()) if hasattr(found, "itertext") else found
 
 
+def as_written(value: Any) -> str:
+    """A value of a reply as it stands there: true for a truth, 5 for a number; empty for what is no plain value."""
+    if type(value) is str:
+        return value.strip()
+    value = plain(value)
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return str(value).strip() if isinstance(value, str | int | float) else ""
+
+
 def looks_like_page(body: bytes) -> bool:
     """Whether the body is a web page, which nobody promises."""
     return body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))

@@ -10,8 +10,9 @@ from pydantic import Field, field_validator, model_validator
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.projection import Projection
-from yellowtor.answers.reading import Reading, Rule, as_written, box_names
-from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
+from yellowtor.answers.reading import Reading, box_names
+from yellowtor.answers.rules import Rule
+from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape, as_written
 from yellowtor.settings import Settings
 
 Format = Literal["json", "geojson", "xml", "text"]

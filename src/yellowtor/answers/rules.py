@@ -1,0 +1,78 @@
+"""What a reply means: rules over its status, its header fields and its body, and what the standards say without any."""
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.paths import Finder
+from yellowtor.answers.shapes import as_written
+
+BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
+    400: Kind.QUESTION_REFUSED,
+    401: Kind.KEY_REFUSED,
+    402: Kind.NOT_PERMITTED,
+    403: Kind.NOT_PERMITTED,
+    404: Kind.NOTHING_FOUND,
+    408: Kind.UNAVAILABLE,
+    413: Kind.QUESTION_REFUSED,
+    414: Kind.QUESTION_REFUSED,
+    422: Kind.QUESTION_REFUSED,
+    425: Kind.UNAVAILABLE,
+    429: Kind.TOO_FAST,
+}
+LOOKED_AT = 65_536  # bytes of a body that a rule's expression is searched in
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """If all of what it says holds, the reply is of this kind. `number` is its place in the description, from 1.
+
+    find finds one that is a match (None: anything at all); absent finds nothing; body occurs in the text.
+    """
+
+    kind: Kind
+    status: frozenset[int] = frozenset()
+    find: Finder | None = None
+    match: Callable[[str], bool] | None = None
+    absent: Finder | None = None
+    header: tuple[str, Callable[[str], bool]] | None = None
+    body: re.Pattern[str] | None = None
+    number: int = 0
+
+    def holds(self, reply: "Seen") -> bool:
+        """Whether it does. What speaks of a path never holds for a body that could not be opened."""
+        if self.status and reply.status not in self.status:
+            return False
+        if self.header and not self.header[1](reply.headers.get(self.header[0], "")):
+            return False
+        if self.body and not self.body.search(reply.body[:LOOKED_AT].decode(errors="replace")):
+            return False
+        if self.absent and (reply.data is None or self.absent(reply.data)):
+            return False
+        if self.find is None:
+            return True
+        found = self.find(reply.data) if reply.data is not None else []
+        if self.match is None:
+            return bool(found)
+        for value in found:  # noqa: SIM110 - a generator costs a tenth of the reading
+            if self.match(value.strip() if type(value) is str else as_written(value)):
+                return True
+        return False
+
+
+class Seen(NamedTuple):
+    """A reply as rules look at it; data is its body opened, or None where it can't be."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+    data: Any
+
+
+def by_status(status: int) -> Kind:
+    """The kind of a reply of which no rule speaks."""
+    if 200 <= status < 300:
+        return Kind.ANSWERED
+    return BY_STATUS.get(status, Kind.UNAVAILABLE if status >= 500 else Kind.UNREADABLE)
