@@ -125,7 +125,7 @@ def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, st
         data = reading.shape.open(body, headers.get("content-type", ""))
     except CantOpenError as error:
         trouble = str(error)
-    seen = Seen(status, headers, body, data)
+    seen = Seen(status, headers, body, data, {})
     for rule in reading.rules:
         if rule.holds(seen):
             ruled, kind, because = True, rule.kind, f"rule {rule.number} of the description"

@@ -53,7 +53,7 @@ class Rule:
             return False
         if self.find is None:
             return True
-        found = self.find(reply.data) if reply.data is not None else []
+        found = reply.found(self.find)
         if self.match is None:
             return bool(found)
         for value in found:  # noqa: SIM110 - a generator costs a tenth of the reading
@@ -69,6 +69,15 @@ class Seen(NamedTuple):
     headers: Mapping[str, str]
     body: bytes
     data: Any
+    known: dict[Finder, list[Any]]  # by what was looked with: rules mostly look at one place
+
+    def found(self, find: Finder) -> list[Any]:
+        """All that this finds; nothing in a body that could not be opened."""
+        if self.data is None:
+            return []
+        if find not in self.known:
+            self.known[find] = find(self.data)
+        return self.known[find]
 
 
 def by_status(status: int) -> Kind:

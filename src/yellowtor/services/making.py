@@ -5,9 +5,6 @@ import binascii
 import hmac
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urlsplit
-
-import uritemplate
 
 from yellowtor.addresses.address import Address
 from yellowtor.answers.reply import Request
@@ -39,8 +36,10 @@ class RequestMaker:
         self.template = "\n".join(template + ([f"POST {self._body[0]} {self._body[1]}"] if self._body else []))
         self.token = self._authorization(self._known).rpartition(" ")[2]
         self._common = self._headers(self._known)
-        if description.signing:
-            self._sign(self._url.expand({}))
+        signing = description.signing
+        self._append = UrlTemplate(signing.append, self._known) if signing and signing.append else None
+        if signing:
+            self._secret = _secret(signing, fill(signing.secret, self._known))
 
     def request(self, address: Address) -> Request:
         """The request that asks about this address."""
@@ -68,7 +67,8 @@ class RequestMaker:
             signature = signature or self._sign(url)
             if signing.header:
                 headers[signing.header] = signature
-            url += uritemplate.expand(signing.append or "", {**values, "signature": signature})
+            elif self._append:
+                url += self._append.expand({"signature": signature})
         return Request(url, headers, self._forward.method, self._content(values))
 
     def _content(self, values: Mapping[str, str]) -> bytes | None:
@@ -108,10 +108,10 @@ class RequestMaker:
     def _sign(self, url: str) -> str:
         signing = self._description.signing
         assert signing is not None, "the caller looked"
-        parts = urlsplit(url)
-        query = f"?{parts.query}" if parts.query else ""
-        signed = {"url": url, "path and query": parts.path + query, "query": parts.query}[signing.signs]
-        digest = hmac.digest(_secret(signing, fill(signing.secret, self._known)), signed.encode(), signing.hash)
+        host = url.find("//") + 2
+        path = min((at for at in (url.find("/", host), url.find("?", host)) if at >= 0), default=len(url))
+        start = {"url": 0, "path and query": path, "query": url.find("?") + 1 or len(url)}[signing.signs]
+        digest = hmac.digest(self._secret, url[start:].encode(), signing.hash)
         if signing.signature_is == "hex":
             return digest.hex()
         encode: Any = base64.b64encode if signing.signature_is == "base64" else base64.urlsafe_b64encode

@@ -3,12 +3,14 @@
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import cache
 from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
+from yellowtor.answers.paths import Finder
 from yellowtor.answers.projection import Projection
 from yellowtor.answers.reading import Reading, box_names
 from yellowtor.answers.rules import Rule
@@ -227,6 +229,7 @@ class ReplyRules(Settings):
         if geojson and position is None and fields.latitude is None:
             position = "$.geometry.coordinates"
         candidates = self.candidates or ("$.features[*]" if geojson else None)
+        finder = cache(shape.finder)  # rules that look at one place have one way to
 
         def getter(name: str, path: str | None) -> Any:
             with _named(name):
@@ -238,7 +241,7 @@ class ReplyRules(Settings):
         with _named("message"):
             message = shape.finder(self.message) if self.message else None
         return Reading(
-            rules=[_compiled(rule, at, shape) for at, rule in enumerate(self.rules, 1)],
+            rules=[_compiled(rule, at, finder) for at, rule in enumerate(self.rules, 1)],
             candidates=find,
             latitude=getter("fields.latitude", fields.latitude),
             longitude=getter("fields.longitude", fields.longitude),
@@ -266,11 +269,11 @@ def _named(place: str) -> Iterator[None]:
         raise ValueError(f"{place}: {error}") from error
 
 
-def _compiled(rule: KindRule, number: int, shape: Shape) -> Rule:
+def _compiled(rule: KindRule, number: int, finder: Callable[[str], Finder]) -> Rule:
     said = rule.said()
     with _named(f"the {number}. rule"):
-        find = shape.finder(rule.path) if rule.path else None
-        absent = shape.finder(rule.absent) if rule.absent else None
+        find = finder(rule.path) if rule.path else None
+        absent = finder(rule.absent) if rule.absent else None
     return Rule(
         rule.kind,
         rule.statuses(),
