@@ -10,6 +10,7 @@ import jsonpath_rfc9535
 import pytest
 from hypothesis import assume, example, given
 from hypothesis import strategies as st
+from lxml import etree
 
 from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.canonical import canonical
@@ -24,6 +25,7 @@ from yellowtor.answers.outcome import Outcome, Thresholds, judge
 from yellowtor.answers.paths import compile_first, compile_path
 from yellowtor.answers.position import Area, Position
 from yellowtor.answers.reading import Reading, read_reply
+from yellowtor.answers.shapes import XmlShape
 from yellowtor.run.scan import identity
 
 NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)
@@ -104,6 +106,43 @@ def test_quick_getters_find_what_the_library_finds(value, steps, last):
     expected = [node.value for node in jsonpath_rfc9535.find(path, value)]
     assert repr(compile_path(path)(value)) == repr(expected)
     assert repr(compile_first(path)(value)) == repr(next(iter(expected), None))
+
+
+TREE = st.recursive(
+    st.just("<a/>") | st.just('<p:b x="1">one<!-- no -->two</p:b>') | st.just("<b>5</b>"),
+    lambda inner: st.builds(
+        lambda tag, x, parts: f"<{tag}{x}>{''.join(parts)}</{tag}>",
+        st.sampled_from(["a", "b", "p:a", "p:b"]), st.sampled_from(["", ' x="2"']), st.lists(inner, max_size=4),
+    ),
+    max_leaves=12,
+)  # fmt: skip
+XPATHS = [
+    "a",
+    "p:b",
+    "a/b",
+    "p:a/p:b/b",
+    "@x",
+    "a/@x",
+    "p:a/p:b/@x",
+    "b/a/@y",
+    ".",
+    "a[1]/b",
+    "*",
+    "text()",
+    "//b",
+    "count(a)",
+]
+
+
+@given(TREE, st.sampled_from(XPATHS))
+def test_quick_paths_in_xml_find_what_the_library_finds(tree, path):
+    shape = XmlShape({"p": "urn:p"})
+    root = shape.open(f'<r xmlns:p="urn:p" x="0">{tree}</r>'.encode(), "")
+    for node in root.iter("*"):
+        found = etree.XPath(path, namespaces={"p": "urn:p"})(node)
+        first = next(iter(found), None) if isinstance(found, list) else found
+        expected = first.xpath("string()") if hasattr(first, "xpath") else first
+        assert shape.getter(path)(node) == expected
 
 
 READING = Reading(

@@ -238,6 +238,7 @@ MISTAKES = [
     ("stand-in", "{?q,limit,key}", "{?q,limit}", "variables.key is used nowhere"),
     ("stand-in-xml", "{number}", "{door}", "{door} is not a variable"),
     ("stand-in-xml", '"p:at"', '"p:at["', "is not an XPath"),
+    ("stand-in-xml", '"p:at"', '"q:at"', "Undefined namespace prefix"),
     ("stand-in-xml", 'partial = ["part"]\n', "", "partial and fields.partial belong together"),
     ("stand-in-text", 'level = "5"', 'level = "precision"', "is no column: say its number"),
     ("stand-in-text", 'append = "&sign={+signature}"', 'append = "&sign="', "append has no {signature}"),
