@@ -193,20 +193,25 @@ class _Appended:
         p = names.prefix
         order = sorted(range(len(columns)), key=columns.__getitem__)
         self.first, self.last = min(columns, default=0), max(columns, default=0)
-        self._starts = [(at, b'<%sc r="%s' % (p, _letters(columns[at]))) for at in order]
-        self._number = b'%%s%%d"><%sv>%%r</%sv></%sc>' % (p, p, p)
-        self._text = b'%%s%%d" t="inlineStr"><%sis><%st xml:space="preserve">%%s</%st></%sis></%sc>' % (p, p, p, p, p)
+        prefix = p.decode()
+        self._starts = [(at, f'<{prefix}c r="{letters(columns[at])}') for at in order]
+        self._number = f'"><{prefix}v>', f"</{prefix}v></{prefix}c>"
+        self._text = (
+            f'" t="inlineStr"><{prefix}is><{prefix}t xml:space="preserve">', f"</{prefix}t></{prefix}is></{prefix}c>"
+        )  # fmt: skip
 
     def cells(self, row: int, cells: NewCells) -> bytes | None:
-        """The cells of a row; None where all of them are left."""
-        pieces = []
+        """The cells of a row; None where all of them are left. Put together as text, which is faster than bytes."""
+        text, (before, after), (opens, closes) = "", self._text, self._number
         for at, start in self._starts:
             value = cells[at]
-            if value.__class__ is str and value:
-                pieces.append(self._text % (start, row, _escaped(value)))
-            elif value.__class__ is float or value.__class__ is int:
-                pieces.append(self._number % (start, row, value))
-        return b"".join(pieces) if pieces else None
+            kind = value.__class__
+            if kind is str:
+                if value:
+                    text += f"{start}{row}{before}{_escaped(value)}{after}"
+            elif kind is float or kind is int:
+                text += f"{start}{row}{opens}{value!r}{closes}"
+        return text.encode() if text else None
 
 
 def _untouched(names: _Names, xml: bytes, row: _Row, first: int) -> int:
@@ -266,7 +271,7 @@ def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None
         return start + b"/>"
     if isinstance(value, str):
         return b'%s t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (
-            start, p, p, _escaped(value), p, p, p
+            start, p, p, _escaped(value).encode(), p, p, p
         )  # fmt: skip
     return b"%s><%sv>%r</%sv></%sc>" % (start, p, value, p, p)
 
@@ -277,8 +282,8 @@ def _letters(column: int) -> bytes:
 
 
 @lru_cache(4_096)
-def _escaped(text: str) -> bytes:
-    return escape(UNSAFE.sub("", text)).encode()
+def _escaped(text: str) -> str:
+    return escape(UNSAFE.sub("", text))
 
 
 def _dimension(names: _Names, head: bytes, last: int) -> bytes:
