@@ -437,4 +437,5 @@ def test_a_connection_lost_in_mid_read_or_mid_write_is_told_with_what_was_writte
     ((written, last),) = base.sql("SELECT count(*), max(id) FROM sites WHERE lat IS NOT NULL")
     assert written == last, "whole pages, in their order"
     assert written in {5000, 10000}
-    assert kept == [2], "one page is known to be written"
+    assert kept[0] == 2
+    assert len(kept) * 5000 <= written, "what is known to be written is written"
