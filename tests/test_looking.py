@@ -4,11 +4,12 @@ import json
 import os
 import pty
 import re
+import shutil
 import subprocess
 import tomllib
 
 import pytest
-from conftest import PROGRAM, real_addresses, write_csv
+from conftest import DATA, PROGRAM, real_addresses, write_csv
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
@@ -63,7 +64,7 @@ def test_a_preview_says_what_would_be_asked_and_what_would_not_and_sends_nothing
     del job.env["YELLOWTOR_STANDIN_KEY"]
     told = job.run("preview", "job.toml", "--show", "1").stdout
     assert f"{real[0][1]}, {real[0][3]} {real[0][2]}, XT" in told
-    assert "key=•••" in told.replace("\n", "")
+    assert "key=%3CYELLOWTOR_STANDIN_KEY%3E" in told.replace("\n", ""), "a key that is not there is not masked"
     found = json.loads(job.run("preview", "job.toml", "--json").stdout)
     counts = {name: found[name] for name in ("records", "questions", "kept", "incomplete")}
     assert counts == {"records": 11, "questions": 9, "kept": 1, "incomplete": 0}
@@ -133,6 +134,10 @@ def test_a_draft_leads_from_a_source_and_a_service_to_a_job_that_runs(example, t
     assert outcomes["kept"] == 8
     assert outcomes["placed"] > 220
     assert job.rows()["C-001"]["Outcome"] == "placed"
+    shutil.copy(DATA / "stand-in-xml.toml", job.folder)
+    told = job.run("draft", "cabinets.xlsx")
+    assert tomllib.loads(told.stdout)["ask"]["service"] == "stand-in.toml"
+    assert "Took 'stand-in.toml'; it might be 'stand-in-xml.toml'" in told.stderr
     assert "is there already" in job.run("draft", "cabinets.xlsx", "--into", "job.toml", code=3).stderr
 
 

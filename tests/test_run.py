@@ -293,7 +293,9 @@ def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small)
     street, town = TEN[0][1], TEN[0][2]
     told = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
     order = [told.index(part) for part in ("Request", "key=•••", "Reply  200 · answered", '"verdict": "found"')]
-    order += [told.index(part) for part in ("Read  answered", "→", "Confidence  0.98", "● placed", "street agrees")]
+    order += [
+        told.index(part) for part in ("Read  candidates: 1", "→", "Confidence  0.98", "● placed", "street agrees")
+    ]
     assert order == sorted(order)
     again = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
     assert "not sent: the ledger has the reply" in again

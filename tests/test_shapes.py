@@ -177,6 +177,9 @@ def test_an_entity_is_never_expanded_and_no_file_is_read(tmp_path):
             read = service(tmp_path, TOML["stand-in-xml"]).read(Reply(200, {}, text.encode(encoding)))
             assert (read.kind, read.candidates) == (Kind.UNREADABLE, ())
             assert "entities" in read.message
+    hidden = b'<?xml version="1.0" encoding="utf-7"?><!DOCTYPE answer [+ADw-+ACE-ENTITY x "door">]>'
+    body = BODIES["stand-in-xml"].replace(b"door", b"&x;")
+    assert "entities" in service(tmp_path, TOML["stand-in-xml"]).read(Reply(200, {}, hidden + body)).message
 
 
 POST = 'method = "POST"\njson = { text = "{q}", most = "{limit}" }'
@@ -257,6 +260,12 @@ def test_a_mistake_in_a_description_is_told_with_its_line_before_anything_is_sen
     assert re.search(r"service\.toml(, line \d+)?: ", str(raised.value))
 
 
+def test_a_line_break_in_quotes_is_part_of_its_cell(tmp_path):
+    body = '0;;47,5;-28,5;door;"1 Kelp\nLane";1;Kelp\u2028Lane;;Torvik;;XT\r\n'.encode()
+    (found,) = service(tmp_path, TOML["stand-in-text"]).read(Reply(200, {}, body)).candidates
+    assert (found.label, found.parts["street"]) == ("1 Kelp\nLane", "Kelp\u2028Lane")
+
+
 def test_a_rule_may_look_at_status_header_body_and_what_is_absent(tmp_path):
     text = TOML["stand-in"] + (
         '[[reply.rules]]\nheader = "X-Left"\nmatches = "^0$"\nkind = "window spent"\n'
@@ -330,8 +339,14 @@ def test_try_saves_a_reply_reads_it_again_shows_parts_and_compares_services(smal
     assert re.search(r"street +p:bits/p:road +finds nothing", told)
     assert "Confidence" not in told, "there is no address to judge by"
     del job.env["YELLOWTOR_STANDIN_KEY"]
+    job.edit("stand-in-text.toml", ('hash = "sha1"', 'hash = "sha1"\nsecret_is = "base64"'))
+    told = job.run("try", "1 Kelp Lane", "--service", "stand-in-text.toml", "--show", "request").stdout
+    assert "&sign=•••\nwithout a value: YELLOWTOR_STANDIN_KEY" in told, (
+        "a request is shown although there is no secret to sign it"
+    )
+    job.edit("stand-in-text.toml", ('\nsecret_is = "base64"', ""))
     told = job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", "--show", "request").stdout
-    assert "key=%3CYELLOWTOR_STANDIN_KEY%3E" in told or "key=•••" in told
+    assert "key=%3CYELLOWTOR_STANDIN_KEY%3E" in told
     assert job.service.requests == asked, "none of that was sent"
     job.env["YELLOWTOR_STANDIN_KEY"] = KEY
     told = job.run("try", "--job", "job.toml", "--record", "R2", "--service", "stand-in.toml", "--service",
@@ -373,8 +388,13 @@ def test_check_asks_once_when_it_is_told_to_and_says_what_the_service_says(small
     assert "✓ one request to stand-in" in job.run("check", "job.toml", "--ask").stdout
     assert job.service.requests == 1
     assert job.summary()["requests"]["sent"] == 2, "the reply was kept"
-    job.env["YELLOWTOR_STANDIN_KEY"] = "mistyped"
+    job.edit("stand-in.toml", ("per_day = 2500", "per_day = 3"))
     write_csv(job.path("records.csv"), real_addresses(9)[4:])
+    told = job.run("check", "job.toml", "--ask", code=3).stdout
+    assert "The allowance of stand-in is spent until" in told
+    assert "One problem." in told, "what was found before is said all the same"
+    job.edit("stand-in.toml", ("per_day = 3", "per_day = 2500"))
+    job.env["YELLOWTOR_STANDIN_KEY"] = "mistyped"
     told = job.run("check", "job.toml", "--ask", code=3).stdout
     assert "key refused: the key ••• is unknown" in told
 

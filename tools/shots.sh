@@ -44,7 +44,7 @@ shoot_page "$out/popup.png" "file://$work/yellowtor-demo/cabinets.html#$doubtful
 yellowtor stand-in >/dev/null 2>&1 & sleep 3
 cd yellowtor-demo
 rm -f drafted.toml
-shoot_terminal draft 30 'yellowtor draft cabinets.xlsx --into drafted.toml'
+shoot_terminal draft 30 'yellowtor draft cabinets.xlsx --service stand-in.toml --into drafted.toml'
 shoot_terminal preview 30 'yellowtor preview drafted.toml --show 2'
 python -c 'import sqlite3; sqlite3.connect("partners.sqlite", isolation_level=None).execute("UPDATE sites SET lat = NULL, outcome = NULL WHERE id < 3")'
 shoot_terminal dry-run 30 'yellowtor run partners.toml --dry-run'

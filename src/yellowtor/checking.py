@@ -5,21 +5,21 @@ Like wiring.py it puts real parts together; unlike it, it goes on after a part t
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
 from yellowtor.addresses.address import Address
-from yellowtor.answers.kinds import Kind
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Table, Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.scan import RowReader
-from yellowtor.run.trial import try_address
+from yellowtor.run.trial import Trial, try_address
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
-from yellowtor.services.variables import environment, find_values
+from yellowtor.services.variables import Values, environment, find_values
 from yellowtor.settings import read_settings, read_toml
 from yellowtor.wiring import check_extra, check_ledger, check_markers, service_book
 
@@ -94,26 +94,31 @@ class Checker:
 
     def _asked(self, job: Job, table: Table, service: HttpService) -> Checked:
         """One request, about the first record that can be asked about."""
+        what = f"one request to {service.name}"
         address = self._try(lambda: _first_address(job, table, service))
-        if address is None:
-            return self._checked("one request", "")
+        trial = self._try(lambda: self._trial(job, service, address)) if address else None
+        if trial is None:
+            return self._checked(what, "")
+        read, kept = trial.read, f" ({trial.kept})" if trial.kept else ""
+        said = f"{read.kind}: {read.message or read.because}{kept}"
+        return Checked(what, said, () if read.kind.is_answer else (said,))
+
+    def _trial(self, job: Job, service: HttpService, address: Address) -> Trial:
         ledger = self._folder / job.ledger if job.ledger else None
         with service_book(service, self._folder / job.ask.service, ledger, "nothing") as book:
-            trial = try_address(address, service, book, CLOCK, job.judge.thresholds(), anew=False)
-        said = f"{trial.read.kind}: {trial.read.message or address.line()}" + (f" ({trial.kept})" if trial.kept else "")
-        well = trial.read.kind in {Kind.ANSWERED, Kind.NOTHING_FOUND}
-        return Checked(f"one request to {service.name}", said, () if well else (said,))
+            return try_address(address, service, book, CLOCK, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
-        language = job.ask.language if job else ""
-
-        folder = path.absolute().parent
+        folder, language = path.absolute().parent, job.ask.language if job else ""
         for name, variable in description.variables.items():
-            if found := self._try(lambda one={name: variable}: find_values(one, environment(), folder)):  # type: ignore[misc]
+            if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
                 for remark in found.remarks:
                     self._watch.remark(remark)
         self._unset = bool(self._problems)
-        values = find_values(description.variables, environment(), folder, unset_is_shown=True)
+        if self._unset:  # what else there is to see needs no value: each stands for itself
+            names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
+            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), language))
+        values = find_values(description.variables, environment(), folder)
         return self._try(lambda: HttpService(description, values, language))
 
     def _description_path(self, job: Job | None) -> Path | None:

@@ -4,6 +4,7 @@ Nothing that a reply holds is run, expanded or fetched: an XML document with ent
 """
 
 import csv
+import io
 import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
@@ -13,6 +14,7 @@ from yellowtor.answers.paths import Finder, Getter, compile_first, compile_path
 _ENTITY = re.compile(r"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
 _CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
+ENTITIES = "the reply declares entities of its own, which are never expanded"
 _DEEPEST = 250  # columns that a path may speak of
 
 
@@ -71,12 +73,15 @@ class XmlShape:
             resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
         )
         if _ENTITY.search(body[:65_536].decode("latin-1").replace("\0", "")):
-            raise CantOpenError("the reply declares entities of its own, which are never expanded")
+            raise CantOpenError(ENTITIES)
         try:
             root = etree.fromstring(body, parser)
         except (etree.XMLSyntaxError, ValueError) as error:
             del content_type
             raise CantOpenError(_instead(body, "XML", (b"<",))) from error
+        dtd: Any = root.getroottree().docinfo.internalDTD
+        if dtd is not None and any(dtd.iterentities()):  # in an encoding that hid them
+            raise CantOpenError(ENTITIES)
         if etree.QName(root).localname.lower() == "html":  # a page may be well-formed
             raise CantOpenError("a web page came where XML was promised")
         return root
@@ -159,7 +164,8 @@ class TextShape:
         except (UnicodeDecodeError, LookupError) as error:
             raise CantOpenError(f"the reply is no text: {error}") from error
         try:
-            rows = [row for row in csv.reader(text.splitlines(), delimiter=self._delimiter, strict=True) if row]
+            lines = csv.reader(io.StringIO(text, newline=""), delimiter=self._delimiter, strict=True)
+            rows = [row for row in lines if row]
         except csv.Error as error:
             raise CantOpenError(f"the reply is no delimited text: {error}") from error
         if not rows:

@@ -118,8 +118,10 @@ def _service(given: Path | None, folder: Path) -> tuple[str, str]:
     found = [path for path in sorted(folder.glob("*.toml")) if "forward" in _toml(path)]
     if len(found) == 1:
         return found[0].name, f"The service is that of {found[0].name}, the only description here."
-    there = f" ({', '.join(path.name for path in found)} are here)" if found else ""
-    return "service.toml", f"Put the name of your service description into the job: it says service.toml now{there}."
+    if found:
+        names = sorted((path.name for path in found), key=lambda name: (len(name), name))
+        return _choose("Which description is that of the service?", names), ""
+    return "service.toml", "Put the name of your service description into the job: it says service.toml now."
 
 
 def _toml(path: Path) -> Mapping[str, Any]:

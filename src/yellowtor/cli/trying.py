@@ -68,6 +68,8 @@ def try_command(wish: Wish) -> None:
         for _, service in services:
             _title(stdout(), "Request", f"{service.name}; not sent")
             stdout().print(_highlighted(service.shown(address)))
+            if service.unset:
+                stdout().print(f"without a value: {', '.join(service.unset)}", style="yellow")
         return
     thresholds = job.judge.thresholds() if job else Thresholds(wish.tolerance_m, 0.8)
     trials = [_tried(address, path, service, thresholds, wish, job, folder) for path, service in services]
@@ -141,7 +143,8 @@ def show_trial(console: Console, trial: Trial, wanted: set[str], *, named: bool)
 
 def _show_reading(console: Console, trial: Trial) -> None:
     read, judgement = trial.read, trial.judgement
-    _title(console, "Read", f"{read.kind}: {read.because}" if read.because else str(read.kind))
+    why = f"{read.kind}: {read.because}" if read.because else str(read.kind)
+    _title(console, "Read", f"candidates: {len(read.candidates)} · {why}")
     if read.message:
         console.print(f"The service says: {read.message}")
     for remark in read.remarks:

@@ -28,7 +28,8 @@ class Judging:
         remark: Callable[[str], None] = lambda _: None,
     ) -> None:  # fmt: skip
         self._service, self._thresholds, self._context = service, thresholds, context
-        self._remark, self._drift = remark, None  # type: Callable[[str], None], Drift | None
+        self._remark = remark
+        self._drift: Drift | None = None
         self.key = thresholds.judgement_key(service.reading_key)
 
     def judge(self, address: Address, read: Read) -> Judgement:

@@ -41,6 +41,7 @@ class HttpService:
         self.day = description.day
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
+        self.unset = values.unset
         self.extra = tuple(description.reply.extra)
         self.reading_key = digest(description.reply.model_dump_json())
         self._maker = RequestMaker(description, values, language)

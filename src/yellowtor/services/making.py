@@ -39,7 +39,7 @@ class RequestMaker:
         signing = description.signing
         self._append = UrlTemplate(signing.append, self._known) if signing and signing.append else None
         if signing:
-            self._secret = _secret(signing, fill(signing.secret, self._known))
+            self._secret = b"" if values.unset else _secret(signing, fill(signing.secret, self._known))
 
     def request(self, address: Address) -> Request:
         """The request that asks about this address."""

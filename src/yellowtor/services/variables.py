@@ -52,6 +52,7 @@ class Values:
     plain: Mapping[str, str] = field(repr=False)
     secret_names: frozenset[str] = frozenset()
     remarks: Sequence[str] = ()
+    unset: Sequence[str] = ()  # what those without a value are known by, which stands for it: nothing can be sent
     derived: Sequence[str] = field(default=(), repr=False)  # made of secrets, and as secret
 
     def shown(self) -> dict[str, str]:
@@ -93,6 +94,7 @@ def find_values(
     places: list[Mapping[str, str | None]] = [environment]
     places += [dotenv_values(file, interpolate=False) for file in files if file.is_file()]
     plain: dict[str, str] = {}
+    unset: dict[str, str] = {}
     remarks: list[str] = []
     for name, variable in variables.items():
         looked: list[str] = []
@@ -103,6 +105,7 @@ def find_values(
         value = value or _from_file(variable, folder, looked) or _from_keyring(variable, looked) or variable.default
         if not value and unset_is_shown:
             value = f"<{variable.place()}>"
+            unset[name] = variable.place()
         if not value:
             error = KeyRefused if variable.secret else BadJob
             raise error(
@@ -112,7 +115,8 @@ def find_values(
         if value != value.strip():
             remarks.append(f"{variable.place()} had blanks around its value; they were left out")
         plain[name] = value.strip()
-    return Values(plain, frozenset(n for n, v in variables.items() if v.secret), remarks)
+    secret = frozenset(n for n, v in variables.items() if v.secret and n not in unset)
+    return Values(plain, secret, remarks, tuple(unset.values()))
 
 
 def environment() -> Mapping[str, str]:

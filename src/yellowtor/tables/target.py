@@ -4,6 +4,7 @@ New cells go in bulk into a temporary table, beside what was read, and from ther
 that changes what differs, where the record is still as it was read.
 """
 
+import json
 import re
 import warnings
 from collections.abc import Iterable, Mapping, Sequence
@@ -11,6 +12,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 import sqlalchemy as sa
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
 
 from yellowtor.errors import BadSource
@@ -229,6 +231,8 @@ class Target:
             return value
         if self.engine.dialect.name in {"mysql", "mariadb"}:
             return sa.cast(value, sa.BINARY)
+        if isinstance(kind, sa.JSON):  # one that keeps its blanks is compared without them
+            value = sa.cast(value, JSONB)
         collation = "C" if self.engine.dialect.name == "postgresql" else "BINARY"
         return sa.collate(sa.cast(value, sa.Text), collation)
 
@@ -285,8 +289,20 @@ def _copied(cells: Sequence[Any]) -> Sequence[str]:
 def _copied_cell(cell: Any) -> str:
     if cell is None:
         return r"\N"
-    text = rf"\x{bytes(cell).hex()}" if isinstance(cell, bytes | memoryview) else str(cell)
+    if isinstance(cell, bytes | memoryview):
+        text = rf"\x{bytes(cell).hex()}"
+    elif isinstance(cell, list | dict):
+        text = _as_array(cell) if isinstance(cell, list) else json.dumps(cell, ensure_ascii=False)
+    else:
+        text = str(cell)
     return _SPECIAL.sub(lambda found: _ESCAPES[found[0]], text)
+
+
+def _as_array(cells: Sequence[Any]) -> str:
+    """An array as PostgreSQL writes it."""
+    inner = (_as_array(c) if isinstance(c, list) else "NULL" if c is None else json.dumps(str(c), ensure_ascii=False)
+             for c in cells)  # fmt: skip
+    return f"{{{','.join(inner)}}}"
 
 
 def column(name: str) -> Any:
