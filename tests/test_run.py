@@ -158,8 +158,8 @@ def test_a_service_asked_too_fast_is_waited_for_and_its_zero_positions_are_never
 def test_the_pace_is_held_by_the_services_own_clock(example):
     job = example(paced=True)
     with judging_pace(job.service, 40):
-        summary = job.summary()
-    assert summary["requests"]["seconds"] <= 1.5 * summary["requests"]["sent"] / 40, "and used"
+        job.summary()
+    assert job.service.counters()["most_in_a_second"] >= 20, "and used, even where the machine is slow"
 
 
 def test_a_days_allowance_is_never_passed_and_the_rest_waits(small):
