@@ -21,7 +21,7 @@ from yellowtor.run.stop import StopWish
 class Service:
     """Says the kinds that it was given, question by question; a kind may bring Retry-After."""
 
-    tries, parallel = 3, 2
+    name, tries, parallel = "service", 3, 2
 
     def __init__(self, script, pace=None, retry_after=None):
         self.script, self.pace, self.asked = script, Pace(pace), []

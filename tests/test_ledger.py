@@ -46,9 +46,9 @@ class Clock:
 
 @contextmanager
 def book(folder, clock, *, per_second=None, per_day=None, job="job.toml", again="nothing"):
-    terms = AccountTerms("service", "account", Pace(per_second), DayWindow(per_day, LISBON))
-    with open_book(folder / "ledger.sqlite", folder / job, clock, terms, again=again) as opened:
-        yield opened.requests
+    terms = AccountTerms("service", "asking", "account", Pace(per_second), DayWindow(per_day, LISBON))
+    with open_book(folder / "ledger.sqlite", folder / job, clock, [terms], again=again) as opened:
+        yield opened.requests["service"]
 
 
 def carry_out(requests, *orders):
@@ -172,13 +172,13 @@ def test_no_course_of_events_passes_the_window(tmp_path_factory, events, limit):
 
 
 ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_from([None, "1,2", "3,4"]))
-TERMS = AccountTerms("service", "account", Pace(None), DayWindow(None, LISBON))
+TERMS = AccountTerms("service", "asking", "account", Pace(None), DayWindow(None, LISBON))
 
 
 def work_of(item):
     state = "kept" if item.held else "ask"
-    question = None if item.held else item.raw_hash
-    return Work(*item[:4], item.raw_hash, state, "[]", "{}", item.raw_hash, question)
+    questions = {} if item.held else {"service": item.raw_hash}
+    return Work(*item[:4], item.raw_hash, state, "[]", "{}", item.raw_hash, questions)
 
 
 @given(
@@ -195,7 +195,7 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
         at = data.draw(st.integers(0, len(rows)))
         rows[at:at] = put_in
         now = {key: (cell, None if held == "1,2" and key in ours else held) for key, cell, held in rows}
-        with open_book(folder / "ledger.sqlite", folder / "job.toml", Clock(), TERMS) as opened:
+        with open_book(folder / "ledger.sqlite", folder / "job.toml", Clock(), [TERMS]) as opened:
             scanning, found, again = opened.scanning, {}, data.draw(st.sampled_from([None, *rows])) if seen else None
             scanning.recall("")
             for at in range(0, len(rows), size):
@@ -226,10 +226,10 @@ def test_a_second_opening_of_a_job_is_busy_and_a_broken_file_is_told(tmp_path):
 
 
 def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_whoever_asked(tmp_path):
-    terms = AccountTerms("service", "account", Pace(None), DayWindow(None, LISBON))
+    terms = AccountTerms("service", "asking", "account", Pace(None), DayWindow(None, LISBON))
 
     async def whole(opened):
-        async with opened.writer() as writer:
+        async with opened.writer("service") as writer:
             reserved = await asyncio.gather(*(writer.reserve(f"q{i}", 1) for i in range(50)))
             assert len({r.request_id for r in reserved}) == 50
             writer.settle(reserved[2].request_id, "q2", Reply(200, {}, b"{}"), Read(Kind.ANSWERED))
@@ -239,10 +239,10 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
             with pytest.raises(IntegrityError, match="UNIQUE"):
                 await writer.flush()
             assert isinstance(await writer.reserve("after", 1), Reserved)
-            assert opened.requests.kept("q2"), "what was flushed before is there"
-            assert not opened.requests.kept("q0"), "a group is carried out whole or not at all"
+            assert opened.requests["service"].kept("q2"), "what was flushed before is there"
+            assert not opened.requests["service"].kept("q0"), "a group is carried out whole or not at all"
 
-    with open_book(tmp_path / "ledger.sqlite", tmp_path / "job.toml", Clock(), terms) as opened:
+    with open_book(tmp_path / "ledger.sqlite", tmp_path / "job.toml", Clock(), [terms]) as opened:
         asyncio.run(whole(opened))
 
 

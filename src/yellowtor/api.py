@@ -13,11 +13,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from yellowtor.addresses.keys import digest
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
-from yellowtor.run.conduct import Options, Summary, conduct, refused
+from yellowtor.run.conduct import Options, Summary, conduct
 from yellowtor.run.job import Job
 from yellowtor.run.stop import StopWish
 from yellowtor.settings import check_settings, read_toml
-from yellowtor.wiring import Files, load_service, open_parts
+from yellowtor.wiring import Files, load_services, open_parts
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -43,15 +43,15 @@ def place(
     """
     settings, folder, whose = _settings(job)
     checked = check_settings(settings, Job, "job")
-    service, remarks = load_service(folder / checked.ask.service, checked.ask.language)
+    services, remarks = load_services(checked, folder)
     for remark in remarks:
         LOG.warning(remark)
     table, framed_table = framed(frame, checked.records)
     files, options = Files(None, None, ()), Options(at_most=at_most, again_failed=again_failed)
-    with open_parts(checked, folder, whose, service, table, files, again_failed=again_failed) as parts:
+    with open_parts(checked, folder, whose, services, table, files, again_failed=again_failed) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), StopWish()))
-    if refused(summary):
-        raise KeyRefused(f"{service.name} refused: {summary.asked.message}. What was answered before is kept.")
+    if turn := summary.asked.refused:
+        raise KeyRefused(f"{turn.service} refused: {turn.message}. What was answered before is kept.")
     placed = framed_table.placed
     placed.attrs["yellowtor"] = _told(summary)
     return placed
@@ -93,6 +93,9 @@ class _Log:
 
     def phase(self, name: str, total: int | None = None) -> None:
         LOG.info("%s%s", name, f" {total:,}" if total else "")
+
+    def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None:
+        LOG.info("Asking %s %d questions, %.3f s apart; left today: %s", service, total, interval_s, left_today)
 
     def advanced(self, count: int) -> None: ...
 

@@ -3,7 +3,7 @@
 Like wiring.py it puts real parts together; unlike it, it goes on after a part that fails.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -21,7 +21,7 @@ from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import Values, environment, find_values
 from yellowtor.settings import read_settings, read_toml
-from yellowtor.wiring import check_extra, check_ledger, check_markers, service_book
+from yellowtor.wiring import check_extra, check_ledger, check_markers, check_names, service_book
 
 T = TypeVar("T")
 STRANGE = 0.5  # part of the records from which on it is strange that they are not asked about
@@ -48,21 +48,24 @@ class Checker:
         """What was found, one thing after the other."""
         job = self._try(lambda: read_settings(self._path, Job, "job"))
         yield self._checked("job", str(self._path))
-        description_path = self._description_path(job)
-        if description_path is None:
-            return
-        description = self._try(lambda: read_settings(description_path, Description, "service description"))
-        yield self._checked("description", str(description_path))
-        service = None
-        if description:
-            service = self._service(job, description, description_path)
-            yield self._checked("keys", ", ".join(v.place() for v in description.variables.values()) or "none wanted")
+        services = []
+        for path in self._description_paths(job):
+            description = self._try(partial(read_settings, path, Description, "service description"))
+            yield self._checked("description", str(path))
+            if description:
+                if service := self._service(job, description, path):
+                    services.append(service)
+                yield self._checked(
+                    "keys", ", ".join(v.place() for v in description.variables.values()) or "none wanted"
+                )
         if job:
-            yield from self._job(job, service)
+            yield from self._job(job, services)
 
-    def _job(self, job: Job, service: HttpService | None) -> Iterator[Checked]:
-        if service:
-            self._try(lambda: check_extra(job, service))
+    def _job(self, job: Job, services: Sequence[HttpService]) -> Iterator[Checked]:
+        whole = len(services) == len(job.ask.all())
+        if whole:
+            self._try(lambda: check_names([service.name for service in services]))
+            self._try(lambda: check_extra(job, services))
             yield self._checked("columns of answers", ", ".join(job.write.columns.mapped().values()))
         opened = self._try(lambda: open_table(job, self._folder))
         yield self._checked("records", opened[0].name if opened else "")
@@ -77,11 +80,11 @@ class Checker:
         yield self._checked("markers", ", ".join(files) or "none")
         where = self._try(lambda: check_ledger(job, self._folder))
         yield self._checked("ledger", str(where or ""))
-        if service and opened and reader:
-            yield from self._records(job, opened[0], service)
+        if whole and opened and reader:
+            yield from self._records(job, opened[0], services)
 
-    def _records(self, job: Job, table: Table, service: HttpService) -> Iterator[Checked]:
-        seen = self._try(lambda: preview(job, table, service, 0, self._watch))
+    def _records(self, job: Job, table: Table, services: Sequence[HttpService]) -> Iterator[Checked]:
+        seen = self._try(lambda: preview(job, table, services, 0, self._watch))
         if seen is None:
             yield self._checked("addresses", "")
             return
@@ -90,22 +93,23 @@ class Checker:
             self._problems.append("most of the records are not asked about: `yellowtor preview` shows why")
         yield self._checked("addresses", said)
         if self._ask and not self._unset:
-            yield self._asked(job, table, service)
+            for path, service in zip(job.ask.all(), services, strict=True):
+                yield self._asked(job, table, path, service)
 
-    def _asked(self, job: Job, table: Table, service: HttpService) -> Checked:
+    def _asked(self, job: Job, table: Table, path: Path, service: HttpService) -> Checked:
         """One request, about the first record that can be asked about."""
         what = f"one request to {service.name}"
         address = self._try(lambda: _first_address(job, table, service))
-        trial = self._try(lambda: self._trial(job, service, address)) if address else None
+        trial = self._try(lambda: self._trial(job, path, service, address)) if address else None
         if trial is None:
             return self._checked(what, "")
         read, kept = trial.read, f" ({trial.kept})" if trial.kept else ""
         said = f"{read.kind}: {read.message or read.because}{kept}"
         return Checked(what, said, () if read.kind.is_answer else (said,))
 
-    def _trial(self, job: Job, service: HttpService, address: Address) -> Trial:
+    def _trial(self, job: Job, path: Path, service: HttpService, address: Address) -> Trial:
         ledger = self._folder / job.ledger if job.ledger else None
-        with service_book(service, self._folder / job.ask.service, ledger, "nothing") as book:
+        with service_book(service, self._folder / path, ledger, "nothing") as book:
             return try_address(address, service, book, CLOCK, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
@@ -114,22 +118,24 @@ class Checker:
             if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
                 for remark in found.remarks:
                     self._watch.remark(remark)
-        self._unset = bool(self._problems)
-        if self._unset:  # what else there is to see needs no value: each stands for itself
+        unset = bool(self._problems)
+        self._unset = self._unset or unset
+        if unset:  # what else there is to see needs no value: each stands for itself
             names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
             return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), language))
         values = find_values(description.variables, environment(), folder)
         return self._try(lambda: HttpService(description, values, language))
 
-    def _description_path(self, job: Job | None) -> Path | None:
-        """Where the description is, even if the job has mistakes elsewhere."""
+    def _description_paths(self, job: Job | None) -> list[Path]:
+        """Where the descriptions are, even if the job has mistakes elsewhere."""
         if job:
-            return self._folder / job.ask.service
+            return [self._folder / path for path in job.ask.all()]
         try:
-            told = read_toml(self._path, "job").get("ask", {}).get("service")
-        except (BadJob, AttributeError):
-            return None
-        return self._folder / told if isinstance(told, str) else None
+            told = read_toml(self._path, "job").get("ask", {})
+            named = told.get("services") or [told.get("service")]
+            return [self._folder / path for path in named if isinstance(path, str)]
+        except (BadJob, AttributeError, TypeError):
+            return []
 
     def _try(self, look: Callable[[], T]) -> T | None:
         try:

@@ -32,7 +32,7 @@ class Exit(IntEnum):
     BAD_JOB = 3, "A job or a service description is wrong. Nothing was sent, nothing written."
     BAD_SOURCE = 4, "A table could not be read, or a target not written."
     KEY_REFUSED = 5, "A key is missing, or the service refused it. What was settled before is written."
-    WAITING = 6, "Records are waiting: the allowance is spent. Run the job again when it is there again."
+    WAITING = 6, "Records are waiting: an allowance is spent, or a service was set aside. Run the job again later."
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
     LEDGER = 8, "The ledger could not be opened or written."
     BUSY = 9, "Another run has this job in hand."

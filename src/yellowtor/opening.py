@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.job import STANDARD, Job, Records
+from yellowtor.run.job import Job
 from yellowtor.run.ports import Table
+from yellowtor.run.records import STANDARD, Records
 from yellowtor.services.variables import Variable, environment, find_values
 from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.delimited import DelimitedTable

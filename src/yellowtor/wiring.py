@@ -17,8 +17,9 @@ from yellowtor.ledger.requests import AccountTerms, Again
 from yellowtor.ledger.store import look_at
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.conduct import Parts
-from yellowtor.run.job import STANDARD, Job
+from yellowtor.run.job import Job
 from yellowtor.run.ports import Book, MarkerFile, Table
+from yellowtor.run.records import STANDARD
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import environment, find_values
@@ -49,22 +50,39 @@ def load_service(path: Path, language: str = "", *, unset_is_shown: bool = False
     return HttpService(description, values, language), values.remarks
 
 
-def preview_parts(path: Path) -> tuple[Job, Table, HttpService, Sequence[str]]:
+def load_services(
+    job: Job, folder: Path, *, unset_is_shown: bool = False
+) -> tuple[Sequence[HttpService], Sequence[str]]:
+    """The services of a job, in the order in which they are asked; and remarks about their variables."""
+    loaded = [load_service(folder / path, job.ask.language, unset_is_shown=unset_is_shown) for path in job.ask.all()]
+    services = [service for service, _ in loaded]
+    check_names([service.name for service in services])
+    return services, list(dict.fromkeys(remark for _, remarks in loaded for remark in remarks))
+
+
+def check_names(names: Sequence[str]) -> None:
+    """Raise BadJob where two services have one name: nobody could tell whose an answer is."""
+    if twice := [name for at, name in enumerate(names) if name in names[:at]]:
+        raise BadJob(f"Two of the job's services have the name {twice[0]!r} (service.name). Nothing was sent.")
+
+
+def preview_parts(path: Path) -> tuple[Job, Table, Sequence[HttpService], Sequence[str]]:
     """What a look at a job's records needs: no ledger, and no key of the service."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    service, _ = load_service(folder / job.ask.service, job.ask.language, unset_is_shown=True)
+    services, _ = load_services(job, folder, unset_is_shown=True)
     table, _, _ = open_table(job, folder)
-    return job, table, service, table.remarks
+    return job, table, services, table.remarks
 
 
-def check_extra(job: Job, service: HttpService) -> None:
-    """Raise BadJob where the job wants a field that the description does not add."""
-    if stray := [name for name in job.write.columns.extra if name not in service.extra]:
-        has = ", ".join(service.extra) or "none"
+def check_extra(job: Job, services: Sequence[HttpService]) -> None:
+    """Raise BadJob where the job wants a field that no description adds."""
+    added = list(dict.fromkeys(name for service in services for name in service.extra))
+    if stray := [name for name in job.write.columns.extra if name not in added]:
+        files = ", ".join(map(str, job.ask.all()))
         raise BadJob(
-            f"write.columns.extra names {stray[0]!r}, and the description {job.ask.service} adds no such field under "
-            f"[reply.extra] (it has: {has}). Nothing was sent."
+            f"write.columns.extra names {stray[0]!r}, and {files} adds no such field under [reply.extra] "
+            f"(it has: {', '.join(added) or 'none'}). Nothing was sent."
         )
 
 
@@ -85,13 +103,13 @@ def check_ledger(job: Job, folder: Path) -> str:
 
 
 def terms(service: HttpService) -> AccountTerms:
-    return AccountTerms(service.name, service.account, service.pace, service.day)
+    return AccountTerms(service.name, service.asking.key, service.account, service.pace, service.day)
 
 
 @contextmanager
 def service_book(service: HttpService, path: Path, ledger: Path | None, again: Again) -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
-    with open_book(ledger or user_ledger(), path.absolute(), CLOCK, terms(service), again=again) as book:
+    with open_book(ledger or user_ledger(), path.absolute(), CLOCK, [terms(service)], again=again) as book:
         yield book
 
 
@@ -109,14 +127,14 @@ def job_parts(path: Path, *, again_failed: bool, dry_run: bool = False) -> Itera
     """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    service, remarks = load_service(folder / job.ask.service, job.ask.language)
+    services, remarks = load_services(job, folder)
     table, source, to = open_table(job, folder, whole=dry_run)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(source if job.records.file != STANDARD else None, to, files)
-        parts = open_parts(job, folder, path.resolve(), service, table, named, again_failed=again_failed)
+        parts = open_parts(job, folder, path.resolve(), services, table, named, again_failed=again_failed)
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -126,10 +144,11 @@ def _ending(source: Path | None) -> str:
 
 @contextmanager
 def open_parts(
-    job: Job, folder: Path, whose: Path, service: HttpService, table: Table, files: Files, *, again_failed: bool
-) -> Iterator[Parts]:
-    """What a run needs beside its job, service and table. whose is what the ledger knows the job by."""
-    check_extra(job, service)
+    job: Job, folder: Path, whose: Path, services: Sequence[HttpService], table: Table, files: Files, *,
+    again_failed: bool,
+) -> Iterator[Parts]:  # fmt: skip
+    """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
+    check_extra(job, services)
     under = check_markers(job, folder)
     written = [*files.written, *(folder / f for f in (job.markers.geojson, job.markers.page) if f)]
     every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
@@ -137,9 +156,10 @@ def open_parts(
         raise BadJob("two of the files that the job writes are one. Nothing was sent.")
     ledger = folder / job.ledger if job.ledger else user_ledger()
     again: Again = "failed" if again_failed else "nothing"
-    with open_book(ledger, whose, CLOCK, terms(service), again=again) as book:
-        markers = partial(_marker_files, job, folder, service.attribution, under)
-        yield Parts(job, table, service, book, CLOCK, markers, LEAVE, files.to, tuple(written), table.into)
+    credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
+    with open_book(ledger, whose, CLOCK, list(map(terms, services)), again=again) as book:
+        markers = partial(_marker_files, job, folder, credit, under)
+        yield Parts(job, table, services, book, CLOCK, markers, LEAVE, files.to, tuple(written), table.into)
 
 
 @contextmanager

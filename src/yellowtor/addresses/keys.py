@@ -48,6 +48,11 @@ class Asking:
             return ""
         return f"the service asks by {', '.join(self.wants)}, and the address is not in parts"
 
+    @property
+    def key(self) -> str:
+        """What all the questions that are asked so have in common."""
+        return digest(self.service, self.operation, self.template, self.language, self.country, str(self.count))
+
     def question_key(self, address_key: str) -> str:
         return digest(
             address_key, self.service, self.operation, self.template, self.language, self.country, str(self.count)

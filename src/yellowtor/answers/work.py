@@ -1,6 +1,6 @@
 """Plain values that pass between a run and its ledger."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple, Protocol
 
@@ -32,7 +32,10 @@ class Known(NamedTuple):
 
 
 class Work(NamedTuple):
-    """What a record has become after composing: `state` is kept, incomplete or ask; address and reasons are JSON."""
+    """What a record has become after composing: `state` is kept, incomplete or ask; address and reasons are JSON.
+
+    questions are the keys of what is asked about it, by the service's name: of those that can be.
+    """
 
     place: int
     key: str
@@ -43,7 +46,7 @@ class Work(NamedTuple):
     reasons: str
     address: str
     address_key: str
-    question_key: str | None
+    questions: Mapping[str, str]
 
 
 class Kept(Protocol):
@@ -63,12 +66,22 @@ class Question(NamedTuple):
     records: int
 
 
-class Unjudged(NamedTuple):
-    """A question whose reply has not been judged by today's thresholds. `question` is the ledger's number of it."""
+class Turn(NamedTuple):
+    """Whose turn it is to be asked.
 
-    question: int
-    address: str
-    reply_id: int
+    after are the services that must have replied to an address before; judged_by is the judgement by which it may have
+    an answer that is good enough (empty: none can).
+    """
+
+    service: str
+    after: Sequence[str] = ()
+    judged_by: str = ""
+
+
+class KeptReply(NamedTuple):
+    """A reply as the ledger has it; candidates (JSON) are those that were read by today's rules, if they were."""
+
+    id: int
     kind: Kind
     status: int
     message: str
@@ -77,14 +90,28 @@ class Unjudged(NamedTuple):
     headers: str  # JSON
 
 
-class Judged(NamedTuple):
-    """The judgement of a question, as the ledger keeps it. parts (of the matched address) and reasons are JSON.
+class Unjudged(NamedTuple):
+    """An address that has not been judged by today's thresholds. `address` is the ledger's number of it, `parts` JSON.
 
-    Among the parts are the fields that the description adds of its own.
+    replies are by the service's name: of each that can be asked about it, None where it has not replied yet.
     """
 
-    question: int
+    address: int
+    parts: str
+    replies: Mapping[str, KeptReply | None]
+
+
+class Judged(NamedTuple):
+    """The judgement of an address, as the ledger keeps it. parts (of the matched one) and reasons are JSON.
+
+    Among the parts are the fields that the description adds of its own. reply_id is the reply that it rests on, newest
+    the newest of all that it was made from; enough: no other service need be asked.
+    """
+
+    address: int
     reply_id: int | None
+    newest: int
+    enough: bool
     outcome: str
     lat: float | None
     lon: float | None

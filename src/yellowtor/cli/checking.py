@@ -14,7 +14,7 @@ from yellowtor.errors import Exit
 
 
 def check_command(path: Path, *, ask: bool, as_json: bool) -> None:
-    progress = Progress(stderr(), 0)
+    progress = Progress(stderr())
     with progress.shown():
         found = list(Checker(path, progress, ask=ask).findings())
     problems = sum(len(item.problems) for item in found)

@@ -17,7 +17,8 @@ from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
 from yellowtor.run.conduct import Options, Summary, conduct, refused
-from yellowtor.run.job import STANDARD, Job
+from yellowtor.run.job import Job
+from yellowtor.run.records import STANDARD
 from yellowtor.run.stop import StopWish
 from yellowtor.settings import read_settings
 from yellowtor.wiring import job_parts, preview_parts
@@ -74,7 +75,7 @@ def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
     with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks):
-        progress = Progress(console, parts.service.pace.interval_s, parts.book.requests.left_today())
+        progress = Progress(console)
         for remark in remarks:
             progress.remark(remark)
         if not gc.get_freeze_count():
@@ -95,7 +96,7 @@ def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
         return Exit.KEY_REFUSED
     if summary.asked.interrupted:
         return Exit.INTERRUPTED
-    if summary.outcomes[Outcome.WAITING] and summary.asked.stopped_by:
+    if summary.outcomes[Outcome.WAITING] and summary.asked.stopped:
         return Exit.WAITING
     if summary.outcomes[Outcome.WAITING] and options.at_most is None and not options.dry_run:
         return Exit.WAITING
@@ -108,12 +109,12 @@ def preview_command(path: Path, *, show: int, as_json: bool) -> None:
     from yellowtor.cli.showing import preview_json, show_preview
     from yellowtor.run.preview import preview
 
-    job, table, service, remarks = preview_parts(path)
-    progress = Progress(stderr(), 0)
+    job, table, services, remarks = preview_parts(path)
+    progress = Progress(stderr())
     for remark in remarks:
         progress.remark(remark)
     with progress.shown():
-        found = preview(job, table, service, show, progress)
+        found = preview(job, table, services, show, progress)
     if as_json:
         write_out(preview_json(found))
     else:

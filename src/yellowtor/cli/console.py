@@ -41,18 +41,21 @@ def note(console: Console, text: str) -> None:
 class Progress:
     """Watches a run: one live line on a terminal, a plain line every few seconds elsewhere."""
 
-    def __init__(self, console: Console, interval_s: float, left_today: int | None = None) -> None:
+    def __init__(self, console: Console) -> None:
         self._console = console
-        self._interval_s = interval_s
-        self._left = left_today
+        self._asked, self._interval_s, self._left = "", 0.0, None  # type: str, float, int | None
         self._phase, self._total, self._count, self._sent = "", None, 0, 0  # type: str, int | None, int, int
         self._outcomes: Mapping[str, int] = {}
         self._live = console.is_terminal
         self._started = self._told = time.monotonic()
 
     def phase(self, name: str, total: int | None = None) -> None:
-        self._phase, self._total, self._count = name, total, 0
+        self._phase, self._total, self._count, self._asked = name, total, 0, ""
         self._started = time.monotonic()
+
+    def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None:
+        self.phase("Asking", total)
+        self._asked, self._interval_s, self._left, self._sent = service, interval_s, left_today, 0
 
     def advanced(self, count: int) -> None:
         self._count += count
@@ -76,9 +79,9 @@ class Progress:
     def line(self) -> Text:
         """Where the run is: phase, count, outcomes, rate, allowance left, time left."""
         seconds = max(time.monotonic() - self._started, 1e-6)
-        text = Text().append(f"{self._phase:<8}", "bold")
+        text = Text().append(f"{self._phase:<8}", "bold").append(f"{self._asked} " if self._asked else "")
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
-        if self._phase != "Asking":
+        if not self._asked:
             return text
         for outcome in (Outcome.PLACED, Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED):
             if outcome.value in self._outcomes:

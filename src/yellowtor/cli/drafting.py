@@ -17,7 +17,7 @@ from yellowtor.cli.console import note, stderr, write_out
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
-from yellowtor.run.job import STANDARD, Records
+from yellowtor.run.records import STANDARD, Records
 
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT = 40  # tables of a database

@@ -12,6 +12,7 @@ from rich.text import Text
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
+from yellowtor.run.asked import AskResult
 from yellowtor.run.conduct import Summary
 from yellowtor.run.writeback import Changes
 
@@ -30,6 +31,8 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     if summary.scan.new < summary.scan.records:
         console.print(_since(summary), soft_wrap=True)
     console.print(_requests(summary), soft_wrap=True)
+    if summary.placed_by or len(summary.asked.turns) > 1:
+        console.print(_services(summary))
     for line in _stops(summary):
         console.print(line, style="yellow", soft_wrap=True)
     _wrote(console, summary)
@@ -85,6 +88,9 @@ def _plan(console: Console, summary: Summary) -> None:
         console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
     if plan.forecast.days > 1:
         console.print(f"The allowance spreads it over {plan.forecast.days} days.")
+    for later in filter(lambda later: later.most, plan.later):
+        how_many = f"{later.least:,} questions" + (f", up to {later.most:,}" if later.most > later.least else "")
+        console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
     if summary.changes and summary.changes.cells:
         cells, records = summary.changes.cells, summary.changes.records
         console.print(f"With the answers known already, {cells:,} cells of {records:,} records would change:")
@@ -118,23 +124,42 @@ def _requests(summary: Summary) -> str:
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
     said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
-    return said + (f"; {plan.left_today - asked.sent:,} left today" if plan.left_today is not None else "")
+    if plan.left_today is None or len(asked.turns) > 1:
+        return said
+    return f"{said}; {plan.left_today - asked.sent:,} left today"
+
+
+def _services(summary: Summary) -> Table:
+    """What each of several services was asked, and how many records have their place from it."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    table.add_column("  service", overflow="fold")
+    for name in ("placed", "requests", "took"):
+        table.add_column(name, justify="right")
+    turns = {turn.service: turn for turn in summary.asked.turns}
+    for name in dict.fromkeys([*turns, *summary.placed_by]):
+        turn = turns.get(name, AskResult(name))
+        placed = summary.placed_by.get(name, 0)
+        table.add_row(f"  {name}", f"{placed:,}", f"{turn.sent:,}", duration(turn.seconds) if turn.sent else "–")
+    return table
 
 
 def _stops(summary: Summary) -> list[str]:
-    asked = summary.asked
     lines = []
-    if asked.stopped_by:
-        message = f" ({asked.message})" if asked.message else ""
-        lines.append(f"Asking stopped: {asked.stopped_by}{message}.")
-        if asked.stopped_by is Kind.WINDOW_SPENT:
+    several = bool(summary.plan.later)
+    for turn in summary.asked.turns:
+        if turn.stopped_by is None:
+            continue
+        message = f" ({turn.message})" if turn.message else ""
+        what = f"{turn.service} was set aside for this run" if several else "Asking stopped"
+        lines.append(f"{what}: {turn.stopped_by}{message}.")
+        if turn.stopped_by is Kind.WINDOW_SPENT:
             when = (
-                f" after {asked.resets_at[:16].replace('T', ' ')} UTC" if asked.resets_at else " when it is there again"
+                f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
             lines.append(f"Run the job again{when}: it goes on from here.")
-        elif asked.stopped_by is Kind.KEY_REFUSED:
+        elif turn.stopped_by is Kind.KEY_REFUSED:
             lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
-    if asked.interrupted:
+    if summary.asked.interrupted:
         lines.append("Stopped by a signal. What was settled is written; the next run goes on from here.")
     return lines
 
@@ -182,7 +207,7 @@ def _next(summary: Summary) -> list[str]:
 
 def summary_json(summary: Summary, indent: int | None = 2) -> str:
     """The summary of a run, for machines."""
-    asked = summary.asked
+    asked, stopped = summary.asked, summary.asked.stopped
     data: dict[str, Any] = {
         "records": summary.scan.records,
         "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
@@ -193,8 +218,10 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
             "sent": asked.sent, "again": asked.retried, "seconds": round(asked.seconds, 3),
             "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
         },
-        "stopped_by": asked.stopped_by and asked.stopped_by.value,
-        "resets_at": asked.resets_at or None,
+        "services": [_turn_json(turn) for turn in asked.turns],
+        "placed_by": summary.placed_by,
+        "stopped_by": stopped and stopped.stopped_by,
+        "resets_at": (stopped and stopped.resets_at) or None,
         "interrupted": asked.interrupted,
         "cut_in_flight": list(summary.abandoned),
         "would_change": summary.changes and _changes_json(summary.changes),
@@ -203,6 +230,14 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "backup": summary.backup and str(summary.backup),
     }  # fmt: skip
     return json.dumps(data, indent=indent, ensure_ascii=False)
+
+
+def _turn_json(turn: AskResult) -> dict[str, Any]:
+    return {
+        "name": turn.service, "sent": turn.sent, "again": turn.retried, "settled": turn.settled,
+        "seconds": round(turn.seconds, 3), "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
+        "stopped_by": turn.stopped_by, "message": turn.message, "resets_at": turn.resets_at or None,
+    }  # fmt: skip
 
 
 def _changes_json(changes: Changes) -> dict[str, Any]:

@@ -51,7 +51,7 @@ class Wish:
 
 def try_command(wish: Wish) -> None:
     job, folder = (read_settings(wish.job, Job, "job"), wish.job.absolute().parent) if wish.job else (None, Path())
-    paths = list(wish.services) or ([folder / job.ask.service] if job else [])
+    paths = list(wish.services) or ([folder / path for path in job.ask.all()] if job else [])
     if not paths:
         raise BadJob("Say which service to ask: --service FILE.toml, or --job JOB.toml. Nothing was sent.")
     if len(paths) > 1 and (wish.reply or wish.save):

@@ -1,6 +1,6 @@
 """A run's hold on the ledger: the job, the run, and the three books that its phases need."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC
@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING
 
 from filelock import FileLock, Timeout
 from sqlalchemy import and_, insert, select, update
+from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.errors import Busy
 from yellowtor.ledger.judging import JudgeBook
 from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
 from yellowtor.ledger.scanning import ScanBook
-from yellowtor.ledger.schema import address, job, question, request, run
+from yellowtor.ledger.schema import address, asking, job, question, request, run
 from yellowtor.ledger.store import Store
 
 if TYPE_CHECKING:
@@ -24,31 +25,35 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class RunBook:
-    """The books of one run. `abandoned` are the addresses (JSON) of requests that were cut in flight."""
+    """The books of one run, that of requests by the service's name.
+
+    `abandoned` are the addresses (JSON) of requests that were cut in flight.
+    """
 
     scanning: ScanBook
-    requests: RequestBook
+    requests: Mapping[str, RequestBook]
     judging: JudgeBook
     abandoned: Sequence[str]
 
-    def writer(self) -> "GroupWriter":
-        """Whoever carries orders out while asking; to be entered."""
+    def writer(self, service: str) -> "GroupWriter":
+        """Whoever carries orders out while this service is asked; to be entered. One at a time."""
         from yellowtor.ledger.writer import GroupWriter
 
-        return GroupWriter(self.requests)
+        return GroupWriter(self.requests[service])
 
 
 @contextmanager
 def open_book(
-    path: Path, job_path: Path, clock: Clock, terms: AccountTerms, again: Again = "nothing"
+    path: Path, job_path: Path, clock: Clock, services: Sequence[AccountTerms], again: Again = "nothing"
 ) -> Iterator[RunBook]:
-    """Open the ledger for one run of one job. Raises Busy while another run has the job."""
+    """Open the ledger for one run of one job, which asks these services. Raises Busy while another run has the job."""
     with _job_in_hand(path, job_path) as (store, job_id):
         run_id, abandoned = _begin(store, job_id, _now(clock))
+        askings = _askings(store, services)
         yield RunBook(
-            ScanBook(store, job_id, run_id),
-            RequestBook(store, run_id, clock, terms, again),
-            JudgeBook(store, job_id),
+            ScanBook(store, job_id, run_id, askings),
+            {terms.service: RequestBook(store, run_id, clock, terms, again) for terms in services},
+            JudgeBook(store, job_id, askings),
             abandoned,
         )
         with store.transaction() as connection:
@@ -90,6 +95,15 @@ def _job(store: Store, path: Path) -> int:
             connection.execute(insert(job).values(path=str(path)))
             known = connection.execute(select(job.c.id).where(job.c.path == str(path))).scalar_one()
         return int(known)
+
+
+def _askings(store: Store, services: Sequence[AccountTerms]) -> dict[str, int]:
+    """The ledger's number of the way in which each service is asked, by its name."""
+    with store.transaction() as connection:
+        rows = [{"key": terms.asking, "service": terms.service} for terms in services]
+        connection.execute(upsert(asking).on_conflict_do_nothing(), rows)
+        known = dict(connection.execute(select(asking.c.key, asking.c.id)).tuples().all())
+    return {terms.service: known[terms.asking] for terms in services}
 
 
 def _now(clock: Clock) -> str:

@@ -4,13 +4,15 @@ import json
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
+from itertools import groupby
+from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Select, and_, bindparam, case, func, null, select, text, update
+from sqlalchemy import Select, Subquery, and_, bindparam, case, func, null, select, text, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Answer, Judged, Pin, Unjudged
+from yellowtor.answers.work import Answer, Judged, KeptReply, Pin, Unjudged
 from yellowtor.ledger.scanning import count_states
 from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.store import Store
@@ -18,7 +20,7 @@ from yellowtor.ledger.store import Store
 PAGE = 500
 TEXTS = {"basis", "level", "matched", "parts", "reasons"}
 KEYS = text("SELECT value FROM json_each(:keys)")  # many values as one
-JUDGED = ("job_id", "judged_by", "question_id", *Judged._fields[1:])
+JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"INSERT OR REPLACE INTO answer ({', '.join(JUDGED)}) VALUES ({', '.join('?' * len(JUDGED))})"  # noqa: S608
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 KEEP = {
@@ -29,38 +31,47 @@ OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
 class JudgeBook:
-    """The judgements of one job."""
+    """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names."""
 
-    def __init__(self, store: Store, job_id: int) -> None:
-        self._store, self._job = store, job_id
+    def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
+        self._store, self._job, self._askings = store, job_id, askings
         self._new: list[tuple[int, str]] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
         self._known_pins: dict[int, Pin] | None = None
 
-    def unjudged(self, judgement_key: str, reading_key: str) -> Iterator[list[Unjudged]]:
-        """Pages of the questions whose reply has not been judged so, in the order in which they were first met."""
+    def unjudged(self, judgement_key: str, readings: Mapping[str, str]) -> Iterator[list[Unjudged]]:
+        """Pages of the addresses whose replies have not been judged so, in the order in which they were first met.
+
+        readings are the keys of today's reading rules by the service's name.
+        """
+        services = {self._askings[name]: name for name in readings}
         last = 0
-        found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading_key)
-        mine = select(work.c.question_id).distinct().where(
-            work.c.job_id == self._job, work.c.question_id > bindparam("last")
+        mine = select(work.c.address_id).distinct().where(
+            work.c.job_id == self._job, work.c.state == "ask", work.c.address_id > bindparam("last")
         ).subquery()  # fmt: skip
-        judged = and_(answer.c.job_id == self._job, answer.c.question_id == question.c.id)
+        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
+        newest = func.max(reply.c.id)
+        stale = select(mine.c.address_id.label("id")).select_from(
+            mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
+        ).group_by(mine.c.address_id).having(
+            answer.c.judged_by.is_distinct_from(judgement_key) | answer.c.newest.is_distinct_from(newest)
+        ).order_by(mine.c.address_id).limit(PAGE).subquery()  # fmt: skip
+        reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
+        found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
         query = select(
-            question.c.id, address.c.parts, reply.c.id, reply.c.kind, reply.c.status, reply.c.message,
-            candidates.c.found, reply.c.body, reply.c.headers,
+            stale.c.id, address.c.parts, question.c.asking_id, reply.c.id, reply.c.kind, reply.c.status,
+            reply.c.message, candidates.c.found, reply.c.body, reply.c.headers,
         ).select_from(
-            mine.join(question, question.c.id == mine.c.question_id)
-            .join(address, address.c.id == question.c.address_id)
-            .join(reply, reply.c.question_key == question.c.key)
-            .outerjoin(answer, judged).outerjoin(candidates, found)
-        ).where(
-            answer.c.judged_by.is_distinct_from(judgement_key) | answer.c.reply_id.is_distinct_from(reply.c.id)
-        ).order_by(mine.c.question_id).limit(PAGE)  # fmt: skip
+            stale.join(address, address.c.id == stale.c.id)
+            .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
+            .outerjoin(reply, reply.c.question_key == question.c.key).outerjoin(candidates, found)
+        ).order_by(stale.c.id)  # fmt: skip
         while rows := self._store.connection.execute(query, {"last": last}).all():
             last = rows[-1][0]
             yield [
-                Unjudged(number, parts, reply_id, Kind(kind), status, message, known, zlib.decompress(body), headers)
-                for number, parts, reply_id, kind, status, message, known, body, headers in rows
+                Unjudged(number, parts, {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
+                for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
             ]
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
@@ -157,15 +168,30 @@ class JudgeBook:
         counts = count_states(self._store, self._job)
         del counts["ask"]
         counts["placed"] += counts.pop("pinned", 0)
-        asked = select(work.c.question_id, func.count().label("records")).where(
-            work.c.job_id == self._job, work.c.question_id.is_not(None), work.c.pin_id.is_(None)
-        ).group_by(work.c.question_id).subquery()  # fmt: skip
-        judged = and_(answer.c.job_id == self._job, answer.c.question_id == asked.c.question_id)
+        asked = self._asked()
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id)
         outcome = func.coalesce(answer.c.outcome, "waiting")
         by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
         for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
             counts[name] += count
         return dict(counts)
+
+    def placed_by(self) -> dict[str, int]:
+        """How many records of the scan each service has placed, by its name."""
+        asked = self._asked()
+        judged = and_(
+            answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id, answer.c.outcome == "placed"
+        )
+        query = select(reply.c.service, func.sum(asked.c.records)).select_from(
+            asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
+        )
+        return dict(self._store.connection.execute(query.group_by(reply.c.service)).tuples().all())
+
+    def _asked(self) -> Subquery:
+        """The addresses that are asked about, and how many records have each."""
+        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
+        query = select(work.c.address_id, func.count().label("records")).where(asks)
+        return query.group_by(work.c.address_id).subquery()
 
     def _standing(self, wanted: AbstractSet[str]) -> Select[Any]:
         """How records stand: an Answer's fields, the long texts only where they are wanted."""
@@ -183,8 +209,15 @@ class JudgeBook:
             elif value is None:
                 value = answer.c[name]
             columns.append(null() if name in TEXTS | OF_REPLY.keys() and name not in wanted else value)
-        judged = and_(answer.c.job_id == self._job, answer.c.question_id == work.c.question_id)
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
         source = work.outerjoin(answer, judged)
         return select(*columns).select_from(
             source.join(address, address.c.id == work.c.address_id) if "address" in wanted else source
         )
+
+
+def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
+    number, kind, status, message, found, body, headers = row
+    if number is None:
+        return None
+    return KeptReply(number, Kind(kind), status, message, found, zlib.decompress(body), headers)

@@ -81,9 +81,10 @@ Order = Reserve | SettleReply | Refuse | Release | Postpone
 
 @dataclass(frozen=True, slots=True)
 class AccountTerms:
-    """The account that requests are charged to, and what it allows."""
+    """A service, the way it is asked (its key), the account that requests are charged to, and what that allows."""
 
     service: str
+    asking: str
     account: str
     pace: Pace
     day: DayWindow

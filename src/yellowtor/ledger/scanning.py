@@ -4,15 +4,15 @@ Rows that did not change are settled by one join and never come out of the datab
 """
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import and_, func, insert, literal, or_, select, update
+from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.position import written
-from yellowtor.answers.work import Known, Question, Work
+from yellowtor.answers.work import Known, Question, Turn, Work
 from yellowtor.ledger.pins import take_up
 from yellowtor.ledger.schema import address, answer, job, last_scan, open_question, question, reply, scanned, work
 from yellowtor.ledger.store import Store
@@ -35,19 +35,20 @@ AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
 CATCH_UP = """INSERT OR IGNORE INTO scanned (place, key, raw_hash, held)
     SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ?"""
 PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
-PUT_QUESTION = "INSERT OR IGNORE INTO question (key, address_id) SELECT ?, id FROM address WHERE key = ?"
-PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id, question_id)
-    VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?), (SELECT id FROM question WHERE key = ?))
+PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id) SELECT ?, ?, id FROM address WHERE key = ?
+    ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE asking_id IS NULL"""
+PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?))
     ON CONFLICT (job_id, key) DO UPDATE SET place = excluded.place, raw_hash = excluded.raw_hash,
     held = excluded.held, held_hash = excluded.held_hash, state = excluded.state, reasons = excluded.reasons,
-    address_id = excluded.address_id, question_id = excluded.question_id, pin_id = NULL"""
+    address_id = excluded.address_id, pin_id = NULL"""
 
 
 class ScanBook:
-    """The scan of one job in one run."""
+    """The scan of one job in one run. askings are the ledger's numbers of how services are asked, by their names."""
 
-    def __init__(self, store: Store, job_id: int, run_id: int) -> None:
-        self._store, self._job, self._run = store, job_id, run_id
+    def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:
+        self._store, self._job, self._run, self._askings = store, job_id, run_id, askings
         self._count = 0
         self._in_order = True  # so far the keys are those of the last scan, in its order
 
@@ -132,7 +133,7 @@ class ScanBook:
 
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
-        judged = and_(answer.c.job_id == self._job, answer.c.question_id == work.c.question_id)
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
         foreign = func.nullif(scanned.c.held, work.c.written)
         query = select(
             scanned.c.place, scanned.c.key, scanned.c.raw_hash, foreign,
@@ -157,12 +158,14 @@ class ScanBook:
         if not rows:
             return
         addresses = [(item.address_key, item.address) for item in rows]
-        questions = [(item.question_key, item.address_key) for item in rows if item.question_key]
+        questions = [
+            (key, self._askings[service], item.address_key) for item in rows for service, key in item.questions.items()
+        ]
         with self._store.transaction() as connection:
             connection.exec_driver_sql("INSERT OR IGNORE INTO address (key, parts) VALUES (?, ?)", addresses)
             if questions:
                 connection.exec_driver_sql(PUT_QUESTION, questions)
-            connection.exec_driver_sql(PUT_WORK, [(self._job, *item[:7], *item[8:]) for item in rows])
+            connection.exec_driver_sql(PUT_WORK, [(self._job, *item[:7], item.address_key) for item in rows])
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
     def close(self) -> int:
@@ -176,7 +179,7 @@ class ScanBook:
                 if self._in_order
                 else ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
             )
-            left = {"state": "vanished", "question_id": None, "place": None, "pin_id": None}
+            left = {"state": "vanished", "place": None, "pin_id": None}
             return connection.execute(update(work).where(here, gone).values(left)).rowcount
 
     def take_up_pins(self) -> None:
@@ -190,29 +193,51 @@ class ScanBook:
         """How many scanned records are pinned, to be kept, incomplete, asked."""
         return count_states(self._store, self._job)
 
-    def open_questions(self, *, again_failed: bool) -> tuple[int, int]:
-        """Collect the open questions in the job's order; how many are open, how many are answered.
+    def open_questions(self, turn: Turn, *, again_failed: bool) -> tuple[int, int]:
+        """Collect the questions that are open to a service, in the job's order; how many are, and how many are not.
 
         First which are open, from indexes alone; then, for those only, who asks and in which order.
         """
-        asks = and_(work.c.job_id == self._job, work.c.question_id.is_not(None), work.c.pin_id.is_(None))
-        mine = select(work.c.question_id).distinct().where(asks).subquery()
-        answered = reply.c.kind.in_(FINAL) if again_failed else reply.c.id.is_not(None)
-        opened = select(question.c.id).select_from(
-            mine.join(question, question.c.id == mine.c.question_id).outerjoin(
-                reply, reply.c.question_key == question.c.key
-            )
-        ).where(func.coalesce(answered, literal(0)) == 0)  # fmt: skip
+        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
+        mine = select(work.c.address_id).distinct().where(asks).subquery()
+        opened = self._opened(mine, turn, again_failed=again_failed)
         who = select(func.min(work.c.place), question.c.key, address.c.parts, func.count()).select_from(
-            work.join(question, question.c.id == work.c.question_id).join(
+            question.join(work, work.c.address_id == question.c.address_id).join(
                 address, address.c.id == question.c.address_id
             )
-        ).where(asks, work.c.question_id.in_(opened)).group_by(question.c.id)  # fmt: skip
+        ).where(asks, question.c.id.in_(opened)).group_by(question.c.id)  # fmt: skip
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
             connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
             count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()
             return count, connection.execute(select(func.count()).select_from(mine)).scalar_one() - count
+
+    def _opened(self, mine: Subquery, turn: Turn, *, again_failed: bool) -> Select[Any]:
+        """The numbers of the questions about these addresses that are open to a service."""
+        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id == self._askings[turn.service])
+        source = mine.join(question, asked).outerjoin(reply, reply.c.question_key == question.c.key)
+        unanswered: ColumnElement[bool] = reply.c.id.is_(None)
+        if again_failed:
+            unanswered |= reply.c.kind.not_in(FINAL)
+        wanted = [unanswered]
+        if turn.judged_by:
+            judged = and_(
+                answer.c.job_id == self._job,
+                answer.c.address_id == mine.c.address_id,
+                answer.c.judged_by == turn.judged_by,
+                answer.c.enough,
+            )
+            source = source.outerjoin(answer, judged)
+            not_enough: ColumnElement[bool] = answer.c.address_id.is_(None)
+            if again_failed:
+                not_enough |= and_(answer.c.outcome == "failed", reply.c.id.is_not(None))
+            wanted.append(not_enough)
+        if turn.after:
+            before, said = question.alias(), reply.alias()
+            silent = select(before.c.id).select_from(before.outerjoin(said, said.c.question_key == before.c.key))
+            those = before.c.asking_id.in_([self._askings[name] for name in turn.after])
+            wanted.append(~silent.where(before.c.address_id == mine.c.address_id, those, said.c.id.is_(None)).exists())
+        return select(question.c.id).select_from(source).where(*wanted)
 
     def questions(self) -> Iterator[Question]:
         """The open questions in the job's order, read a page at a time."""

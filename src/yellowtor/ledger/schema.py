@@ -16,7 +16,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 3
+VERSION = 4
 metadata = MetaData()
 
 job = Table(
@@ -96,12 +96,22 @@ address = Table(
     Column("parts", Text, nullable=False),  # JSON
 )  # fmt: skip
 
+# A way to ask a service: what, beside the address, makes two questions different.
+asking = Table(
+    "asking", metadata,
+    Column("id", Integer, primary_key=True),
+    Column("key", Text, nullable=False, unique=True),
+    Column("service", Text, nullable=False),
+)  # fmt: skip
+
 question = Table(
     "question", metadata,
     Column("id", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("address_id", ForeignKey("address.id"), nullable=False),
+    Column("asking_id", ForeignKey("asking.id")),  # null: of an older version, until it is met again
 )  # fmt: skip
+Index("question_address", question.c.address_id, question.c.asking_id)
 
 # A position that a person has decided: for one record (job and key) or for every record of an address.
 pin = Table(
@@ -132,22 +142,22 @@ work = Table(
     Column("state", Text, nullable=False),  # kept, incomplete, ask, vanished
     Column("reasons", Text, nullable=False),  # JSON; of a record that is not asked about
     Column("address_id", Integer, nullable=False),
-    Column("question_id", Integer),  # there when, and only when, the state is ask
     Column("pin_id", Integer),
 )  # fmt: skip
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
-Index("work_question", work.c.job_id, work.c.question_id, work.c.pin_id)
-Index("work_state", work.c.job_id, work.c.state)
+Index("work_state", work.c.job_id, work.c.state, work.c.address_id, work.c.pin_id)
 Index("work_pin", work.c.job_id, sqlite_where=work.c.pin_id.is_not(None))
 
-# The judgement of a question, by one job's thresholds: that of each record that asks it.
+# The judgement of an address, by one job's thresholds, over the replies of all its services.
 answer = Table(
     "answer", metadata,
     Column("job_id", Integer, primary_key=True),
-    Column("question_id", Integer, primary_key=True),
-    Column("reply_id", Integer),
+    Column("address_id", Integer, primary_key=True),
+    Column("reply_id", Integer),  # the one that it rests on
+    Column("newest", Integer),  # the newest of those that it was made from
     Column("judged_by", Text),
+    Column("enough", Integer, nullable=False),  # no other service need be asked
     Column("outcome", Text, nullable=False),
     Column("lat", Float),
     Column("lon", Float),

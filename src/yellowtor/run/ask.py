@@ -13,6 +13,7 @@ from itertools import islice
 from typing import NamedTuple
 
 from yellowtor.addresses.address import Address
+from yellowtor.allowance.breaker import Breaker
 from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
@@ -69,7 +70,8 @@ class Asker:
         self._ahead: deque[Question] = deque()  # brought out of the ledger, and not taken by a worker yet
         self._bringing = asyncio.Lock()
         self._random = random.Random()
-        self.result = AskResult()
+        self._breaker = Breaker(service.parallel)
+        self.result = AskResult(service.name)
 
     async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
         """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
@@ -151,8 +153,12 @@ class Asker:
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         tries, now = self._service.tries, self._clock.now()
         decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
+        message = read.message
+        if self._breaker.keeps_failing(read.kind):
+            decision = StopAsking(read.kind)
+            message = f"{self._breaker.failures} requests in a row brought no answer; the last: {message}"
         if isinstance(decision, StopAsking):
-            self._note_stop(decision.why, read.message)
+            self._note_stop(decision.why, message)
             self._stop()
         elif isinstance(decision, Again) and read.kind is Kind.TOO_FAST:
             self._gate.close_for(decision.after_s)

@@ -1,14 +1,18 @@
 """What asking came to."""
 
+from collections import Counter
 from dataclasses import dataclass, field
 
 from yellowtor.answers.kinds import Kind
 
+REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
+
 
 @dataclass
 class AskResult:
-    """What asking came to. `stopped_by` is why it ended before the questions did, if it did."""
+    """What asking one service came to. `stopped_by` is why it ended before the questions did, if it did."""
 
+    service: str = ""
     sent: int = 0
     settled: int = 0
     retried: int = 0
@@ -18,3 +22,40 @@ class AskResult:
     message: str = ""
     resets_at: str = ""
     interrupted: bool = False
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What asking the services, one after the other, came to."""
+
+    turns: tuple[AskResult, ...] = ()
+
+    @property
+    def sent(self) -> int:
+        return sum(turn.sent for turn in self.turns)
+
+    @property
+    def retried(self) -> int:
+        return sum(turn.retried for turn in self.turns)
+
+    @property
+    def seconds(self) -> float:
+        return sum(turn.seconds for turn in self.turns)
+
+    @property
+    def kinds(self) -> Counter[Kind]:
+        return sum((Counter(turn.kinds) for turn in self.turns), Counter[Kind]())
+
+    @property
+    def stopped(self) -> AskResult | None:
+        """The first that could not be asked to its end."""
+        return next((turn for turn in self.turns if turn.stopped_by), None)
+
+    @property
+    def refused(self) -> AskResult | None:
+        """The first that would not have us."""
+        return next((turn for turn in self.turns if turn.stopped_by in REFUSED), None)
+
+    @property
+    def interrupted(self) -> bool:
+        return any(turn.interrupted for turn in self.turns)

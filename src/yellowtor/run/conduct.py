@@ -1,7 +1,7 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import islice
@@ -10,8 +10,8 @@ from pathlib import Path
 from yellowtor.addresses.address import Address
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.work import Question
-from yellowtor.run.asked import AskResult
+from yellowtor.answers.work import Question, Turn
+from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
 from yellowtor.run.plan import Plan, make_plan
@@ -25,7 +25,7 @@ SHOWN = 16  # cells that a dry run names
 
 @dataclass(frozen=True)
 class Parts:
-    """The real parts of one run, put in from outside.
+    """The real parts of one run, put in from outside; the services in the order in which they are asked.
 
     `to` is the file that the answers go into (None: the source itself), `files` are all that are written, `into`
     is the table of a database that is.
@@ -33,7 +33,7 @@ class Parts:
 
     job: Job
     table: Table
-    service: Service
+    services: Sequence[Service]
     book: Book
     clock: Clock
     markers: MarkerFiles
@@ -59,8 +59,9 @@ class Summary:
 
     scan: ScanResult
     plan: Plan
-    asked: AskResult
+    asked: Asked
     outcomes: dict[Outcome, int]
+    placed_by: dict[str, int]
     wrote: WriteResult | None
     files: tuple[Path, ...]
     into: str
@@ -71,52 +72,91 @@ class Summary:
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
-    job, book, service = parts.job, parts.book, parts.service
+    job, book, services = parts.job, parts.book, parts.services
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
     source = parts.table.fingerprint()
-    scanned = scan(job, parts.table, service.asking, book.scanning, watch, source)
-    plan = make_plan(book, service, again_failed=options.again_failed, at_most=options.at_most)
+    scanned = scan(job, parts.table, [service.asking for service in services], book.scanning, watch, source)
     context = frozenset(part for part, text in job.address.fixed if text)
-    judging = Judging(service, job.judge.thresholds(), context, watch.remark)
-    asked, wrote, changes = AskResult(), None, None
+    judging = Judging(services, job.judge.thresholds(), job.ask_next(), context, watch.remark)
+    if len(services) > 1:  # whom to ask depends on what is known
+        watch.phase("Judging")
+        judging.judge_open(book.judging)
+    plan = make_plan(book, services, judging.key, again_failed=options.again_failed, at_most=options.at_most)
+    asked, wrote, changes = Asked(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if options.dry_run:
         judging.judge_open(book.judging)
         changes = None if job.write.table else back.changes(SHOWN)
     else:
-        if plan.forecast.requests and not stop:
-            asked = _ask(parts, plan, judging, watch, stop, options.at_most)
+        asked = Asked(tuple(_ask_all(parts, plan, options, judging, watch, stop)))
         watch.phase("Judging")
         judging.judge_open(book.judging)
         wrote = back.write(parts.to, parts.markers, scanned=source)
-    counts = book.judging.outcomes()
+    counts, placed_by = book.judging.outcomes(), book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup
     return Summary(
-        scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, wrote,
+        scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, placed_by, wrote,
         parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
         changes, tuple(Address(**json.loads(a)).line() for a in book.abandoned),
     )  # fmt: skip
 
 
-def _ask(parts: Parts, plan: Plan, judging: Judging, watch: Watcher, stop: StopWish, at_most: int | None) -> AskResult:
+def _ask_all(
+    parts: Parts, plan: Plan, options: Options, judging: Judging, watch: Watcher, stop: StopWish
+) -> Iterator[AskResult]:
+    """Ask the services one after the other, each about what those before it did not answer well enough.
+
+    What a service was not asked about goes to the next only where the service is set aside for the run, or its
+    allowance is spent, and the job says so.
+    """
+    judged_by, waited_for = judging.key if len(parts.services) > 1 else "", list[str]()
+    for at, service in enumerate(parts.services):
+        if stop:
+            return
+        questions = plan.open_questions
+        if at:
+            watch.phase("Judging")
+            judging.judge_open(parts.book.judging)
+            turn = Turn(service.name, tuple(waited_for), judged_by)
+            questions, _ = parts.book.scanning.open_questions(turn, again_failed=options.again_failed)
+        result = AskResult(service.name)
+        if questions:
+            result = _ask(parts, service, questions, judging, watch, stop, options.at_most)
+            yield result
+        if not _passes_on(result, parts.job):
+            waited_for.append(service.name)
+
+
+def _passes_on(result: AskResult, job: Job) -> bool:
+    """Whether what a service was not asked about may go to the next."""
+    if result.stopped_by is Kind.WINDOW_SPENT:
+        return job.ask.next.spent
+    return result.stopped_by is not None and job.ask.next.failed
+
+
+def _ask(
+    parts: Parts, service: Service, questions: int, judging: Judging, watch: Watcher, stop: StopWish,
+    at_most: int | None,
+) -> AskResult:  # fmt: skip
     import asyncio  # a run that has all its answers does without
 
     from yellowtor.run.ask import Asker
     from yellowtor.run.live import judge_meanwhile
 
-    watch.phase("Asking", plan.forecast.requests)
-    questions: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
+    wanted = questions if at_most is None else min(questions, at_most)
+    watch.asks(service.name, wanted, service.pace.interval_s, parts.book.requests[service.name].left_today())
+    open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
     def judge() -> dict[str, int]:
         judging.judge_open(parts.book.judging, pages=1)
         return parts.book.judging.outcomes()
 
     async def whole() -> AskResult:
-        async with parts.service, parts.book.writer() as writer:
+        async with service, parts.book.writer(service.name) as writer:
             meanwhile = asyncio.create_task(judge_meanwhile(judge, writer, parts.clock, watch))
             try:
-                return await Asker(parts.service, writer, parts.clock, watch).ask(questions, stop)
+                return await Asker(service, writer, parts.clock, watch).ask(open_, stop)
             finally:
                 meanwhile.cancel()
                 with suppress(asyncio.CancelledError):
@@ -126,5 +166,5 @@ def _ask(parts: Parts, plan: Plan, judging: Judging, watch: Watcher, stop: StopW
 
 
 def refused(summary: Summary) -> bool:
-    """Whether the service would not have us."""
-    return summary.asked.stopped_by in {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
+    """Whether a service would not have us."""
+    return summary.asked.refused is not None

@@ -1,188 +1,62 @@
 """The job: a TOML file that says where the records are, whom to ask and what to write.
 
-The models here are the language; docs/job-file.md is made from them.
+The models here, in records.py and in targets.py are the language; docs/job-file.md is made from them.
 """
 
-import codecs
 from pathlib import Path
-from typing import Annotated, Literal
 
-from pydantic import Field, StringConstraints, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from yellowtor.addresses.address import PARTS, Composing
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.answers.levels import Level
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
-from yellowtor.answers.projection import Projection
-from yellowtor.answers.work import EXTRA
+from yellowtor.answers.several import AskNext
+from yellowtor.run.records import STANDARD, AddressColumns, Records
+from yellowtor.run.targets import Write
 from yellowtor.settings import Settings
 
-Column = Annotated[str, Field(min_length=1)]
-Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
-STANDARD = Path("-")  # standard input as a source, standard output as a target
-Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
 
+class Next(Settings):
+    """With several services: which answers of one are not good enough, so that the next is asked as well."""
 
-class TextFile(Settings):
-    """Needed only where what was found is wrong: a run says what it found."""
-
-    encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
-    delimiter: Character | None = Field(None, description="What parts the fields: one character.")
-    quote: Character | None = Field(None, description="What fields are quoted by: one character.")
-    decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
-
-    @field_validator("encoding")
-    @classmethod
-    def _known(cls, encoding: str | None) -> str | None:
-        if encoding is None:
-            return None
-        try:
-            return codecs.lookup(encoding).name
-        except LookupError as error:
-            raise ValueError(f"there is no encoding {encoding!r}") from error
-
-
-class Records(Settings):
-    """Either a file or a table of a database."""
-
-    file: Path | None = Field(
+    nothing_found: bool = Field(True, description="It knows nothing of the address.")
+    failed: bool = Field(
+        True, description="It gave no usable reply, or was set aside for the run: its key refused, or failing on end."
+    )
+    below: float | None = Field(
+        None, gt=0, le=1, description="The confidence is below this; else below `judge.place_at`."
+    )
+    coarser_than: Level | None = Field(
         None,
-        description="The file, from the job's folder: a workbook (.xlsx, .xlsm, .ods; to be read only .xls, .xlsb), "
-        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), GeoJSON points "
-        "(.geojson, .json) or .parquet. `-` is standard input: delimited text.",
+        description="The point stands for something coarser, such as `segment`; the rank is in docs/confidence.md.",
     )
-    database: str | None = Field(
-        None,
-        description="URL of a database: `postgresql://user@host/name`, or `sqlite:///file.db` from the job's folder.",
+    outside_area: bool = Field(True, description="The point lies outside `judge.area`.")
+    spent: bool = Field(
+        False, description="Its allowance is spent. Without this, what it was not asked about waits for it."
     )
-    password_from: str | None = Field(
-        None, description="Environment variable (or line of `.env`) with the password of the database."
-    )
-    table: Name | None = Field(
-        None,
-        description="Table or view of the database, with its schema or without: `public.sites`; or a named table "
-        "of a workbook.",
-    )
-    query: str | None = Field(
-        None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
-    )
-    only: str | None = Field(
-        None,
-        description="SQL condition on the records: the others are left alone. The database runs it; for files DuckDB, "
-        "to which every column is text and an empty cell NULL (`pip install 'yellowtor[select]'`).",
-    )
-    first: str | None = Field(
-        None,
-        description="What the records are put in order by (SQL): who goes first if not all can be asked.",
-    )
-    sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
-    block: str | None = Field(
-        None, description="Where the records stand on the sheet, header first: `B4`, `B4:H` or `B4:H200`."
-    )
-    key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
-        None,
-        description="The column that tells records apart, or a list of them. Needed for files; of a table, else its "
-        "primary key.",
-    )
-    name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
-    latitude: Column | None = Field(
-        None, description="Column with the latitude that a record has already; else that of `write.columns`."
-    )
-    longitude: Column | None = Field(None, description="The same for the longitude.")
-    keep: bool = Field(
-        True,
-        description="Records that have coordinates, not ours, are *kept* and not asked about as long as their "
-        "address stays as it is. `false` asks about them as well.",
-    )
-    text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
-
-    @model_validator(mode="after")
-    def _one_source(self) -> "Records":
-        if (self.file is None) == (self.database is None):
-            raise ValueError('needs either file = "…" or database = "…", not both')
-        if self.file is not None and self.key is None:
-            raise ValueError("key is missing: which column of the file tells records apart?")
-        if self.database is not None and (self.table is None) == (self.query is None):
-            raise ValueError('needs either table = "…" or query = "SELECT …" with a database, not both')
-        tables = ("password_from", "query")
-        if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
-            raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
-        if (self.latitude is None) != (self.longitude is None):
-            raise ValueError("latitude and longitude belong together")
-        return self
-
-    def keys(self) -> list[str]:
-        """The columns of the key that the job names."""
-        return [self.key] if isinstance(self.key, str) else self.key or []
-
-
-class Fixed(Settings):
-    """Parts that hold for every record whose own is empty."""
-
-    number: str = Field("", description="House number.")
-    street: str = Field("", description="Street.")
-    town: str = Field("", description="Town.")
-    postcode: str = Field("", description="Postcode.")
-    region: str = Field("", description="Region.")
-    country: str = Field("", description="Country, by name or ISO 3166-1 alpha-2 code: what most tables leave out.")
-
-
-class AddressColumns(Settings):
-    """The column of each part. A part without a column may be fixed for all records."""
-
-    whole: Column | None = Field(None, description="The whole address in one cell; it may have line breaks.")
-    line: str | None = Field(
-        None,
-        description="Or the whole address as a line of columns: `{Street} {No}, {Town}`. What is empty takes its "
-        "punctuation along.",
-    )
-    number: Column | None = Field(None, description="House number, where it has a column of its own.")
-    street: Column | None = Field(None, description="Street; it may carry the number too.")
-    town: Column | None = Field(None, description="Town.")
-    postcode: Column | None = Field(None, description="Postcode.")
-    region: Column | None = Field(None, description="Region.")
-    country: Column | None = Field(None, description="Country, by name or ISO 3166-1 alpha-2 code.")
-    needed: list[Literal["whole", "number", "street", "town", "postcode", "region", "country"]] = Field(
-        default_factory=list, description="Parts without which a record is *incomplete* and not asked about."
-    )
-    fixed: Fixed = Field(Fixed(), description="Parts that hold for every record whose own is empty, such as `country`.")
-    words: dict[str, dict[str, str]] = Field(
-        default_factory=dict,
-        description="By column, words of its cells that stand for others: "
-        '`words = { "Street" = { "Str." = "Street" } }`. Case does not matter.',
-    )
-
-    @field_validator("line")
-    @classmethod
-    def _line(cls, line: str | None) -> str | None:
-        if line is not None:
-            LineTemplate(line)
-        return line
-
-    @model_validator(mode="after")
-    def _some_column(self) -> "AddressColumns":
-        if self.line and self.whole:
-            raise ValueError("whole and line are two ways to say the same: keep one")
-        read = self.composing().raw_columns()
-        if not read:
-            raise ValueError('names no column: at least one part needs one, such as street = "Street"')
-        if stray := [column for column in self.words if column not in read]:
-            raise ValueError(f"words speaks of the column {stray[0]!r}, which is no part of the address")
-        return self
-
-    def columns(self) -> dict[str, str]:
-        return {part: column for part in PARTS if (column := getattr(self, part, None))}
-
-    def composing(self) -> Composing:
-        fixed = {part: text for part, text in self.fixed if text}
-        words = {column: {old.casefold(): new for old, new in change.items()} for column, change in self.words.items()}
-        line = LineTemplate(self.line) if self.line else None
-        return Composing(self.columns(), fixed, frozenset(self.needed), line, words)
 
 
 class Ask(Settings):
-    service: Path = Field(description="The service description, from the job's folder.")
+    service: Path | None = Field(None, description="The service description, from the job's folder.")
+    services: list[Path] = Field(
+        default_factory=list,
+        description="Or several, in the order in which they are asked; the best answer is taken. `[ask.next]` says "
+        "when the next one is.",
+    )
     language: str = Field("", description="Language of the answers: the variable `language` of the description.")
+    next: Next = Field(Next(), description="When the next of several services is asked.")
+
+    @model_validator(mode="after")
+    def _some(self) -> "Ask":
+        if (self.service is None) == (not self.services):
+            raise ValueError('needs either service = "…" or services = ["…", "…"]')
+        if len(set(self.services)) < len(self.services):
+            raise ValueError("services names one twice")
+        return self
+
+    def all(self) -> list[Path]:
+        """The descriptions in the order in which their services are asked."""
+        return [self.service] if self.service is not None else self.services
 
 
 class Judge(Settings):
@@ -208,98 +82,6 @@ class Judge(Settings):
         return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
 
 
-class AnswerColumns(Settings):
-    """Which column gets which part of the answer; a column that isn't there is added at the right."""
-
-    latitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
-    longitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
-    outcome: Column | None = Field(None, description="How the record ended.")
-    confidence: Column | None = Field(None, description="Probability that the point is right, 0 to 1.")
-    level: Column | None = Field(None, description="How fine the position is.")
-    matched: Column | None = Field(None, description="The address that the service answered.")
-    matched_number: Column | None = Field(None, description="House number of the address that the service answered.")
-    matched_street: Column | None = Field(None, description="Its street.")
-    matched_town: Column | None = Field(None, description="Its town.")
-    matched_postcode: Column | None = Field(None, description="Its postcode.")
-    matched_region: Column | None = Field(None, description="Its region.")
-    matched_country: Column | None = Field(None, description="Its country.")
-    reasons: Column | None = Field(None, description="Why the confidence is what it is.")
-    geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
-    x: Column | None = Field(None, description="Easting of the point in the coordinate system `write.crs`.")
-    y: Column | None = Field(None, description="Northing of the point in the coordinate system `write.crs`.")
-    geometry: Column | None = Field(
-        None, description="The point as the database's own type, where it has one: PostGIS (EWKB, SRID 4326)."
-    )
-    service: Column | None = Field(None, description="Who answered.")
-    asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
-    extra: dict[str, Column] = Field(
-        default_factory=dict,
-        description="Columns for the fields that the description adds of its own (`[reply.extra]`), by their names.",
-    )
-
-    @model_validator(mode="after")
-    def _pairs(self) -> "AnswerColumns":
-        if (self.latitude is None) != (self.longitude is None):
-            raise ValueError("latitude and longitude belong together")
-        if (self.x is None) != (self.y is None):
-            raise ValueError("x and y belong together")
-        named = list(self.mapped().values())
-        if len(set(named)) < len(named):
-            raise ValueError("two answers can't go into one column")
-        return self
-
-    def mapped(self) -> dict[str, str]:
-        """Column by part; latitude and longitude, where there are any, first."""
-        ours = {part: column for part, column in self if isinstance(column, str)}
-        return ours | {f"{EXTRA}{name}": column for name, column in self.extra.items()}
-
-
-class Write(Settings):
-    to: Path | None = Field(
-        None, description="Where the copy with the answers goes, from the job's folder; `-` is standard output."
-    )
-    in_place: bool = Field(False, description="Write into the source itself instead.")
-    backup: bool = Field(
-        True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
-    )
-    table: Name | None = Field(
-        None,
-        description="Or into this table of the records' database: a row for each record, by its key. Rows of records "
-        "that are no longer there stay.",
-    )
-    doubtful: bool = Field(
-        False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
-    )
-    create: bool | Literal["numeric"] = Field(
-        False,
-        description="Make the columns, and the table of answers, that a database lacks. Coordinates get the type "
-        '`double precision`, or with `"numeric"` the type `numeric(9, 6)`.',
-    )
-    crs: str | None = Field(
-        None,
-        description="Coordinate system of the columns `x` and `y`: an EPSG code, such as `EPSG:3857` "
-        "(`pip install 'yellowtor[crs]'`).",
-    )
-    columns: AnswerColumns = AnswerColumns()
-
-    @field_validator("crs")
-    @classmethod
-    def _known(cls, crs: str | None) -> str | None:
-        if crs is not None:
-            Projection(crs)
-        return crs
-
-    @model_validator(mode="after")
-    def _one_target(self) -> "Write":
-        if self.in_place + (self.to is not None) + (self.table is not None) != 1:
-            raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
-        if not self.columns.mapped():
-            raise ValueError("columns names none: say at least latitude and longitude")
-        if (self.crs is None) != (self.columns.x is None):
-            raise ValueError("crs and columns.x, columns.y belong together")
-        return self
-
-
 class Markers(Settings):
     geojson: Path | None = Field(None, description="GeoJSON (RFC 7946) of the points.")
     page: Path | None = Field(None, description="A page with a map that needs no network.")
@@ -319,6 +101,12 @@ class Job(Settings):
     judge: Judge
     write: Write
     markers: Markers = Markers()
+
+    def ask_next(self) -> AskNext:
+        """When the next of several services is asked."""
+        told = self.ask.next
+        below = self.judge.place_at if told.below is None else told.below
+        return AskNext(below, told.nothing_found, told.failed, told.coarser_than, told.outside_area)
 
     def held_columns(self) -> tuple[str | None, str | None]:
         """The columns with the coordinates that records have already."""

@@ -1,81 +1,96 @@
-"""Between asking and writing back: judge every reply that today's thresholds have not judged.
+"""Between asking and writing back: judge every address whose replies today's thresholds have not judged.
 
-Candidates are read from the kept reply once for each set of reading rules; nothing is sent, whatever
-changed.
+Candidates are read from a kept reply once for each set of reading rules; nothing is sent, whatever changed.
 """
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.address import Address
+from yellowtor.addresses.keys import digest
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.drift import SAMPLE, Drift
-from yellowtor.answers.outcome import Judgement, Thresholds, judge
+from yellowtor.answers.outcome import Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import EXTRA, Judged, Unjudged
+from yellowtor.answers.several import AskNext, Settled, settle
+from yellowtor.answers.work import EXTRA, Judged, KeptReply, Unjudged
 from yellowtor.run.ports import JudgeBook, Service
+
+Found = list[tuple[int, str, str]]  # reply id, reading key, candidates as JSON
 
 
 class Judging:
-    """Judges by one job's thresholds and one service's reading rules."""
+    """Judges by one job's thresholds and the reading rules of its services, which are in the order of their turns."""
 
     def __init__(
-        self, service: Service, thresholds: Thresholds, context: frozenset[str],
+        self, services: Sequence[Service], thresholds: Thresholds, ask_next: AskNext, context: frozenset[str],
         remark: Callable[[str], None] = lambda _: None,
     ) -> None:  # fmt: skip
-        self._service, self._thresholds, self._context = service, thresholds, context
-        self._remark = remark
-        self._drift: Drift | None = None
-        self.key = thresholds.judgement_key(service.reading_key)
-
-    def judge(self, address: Address, read: Read) -> Judgement:
-        return judge(address, self._context, read.kind, read.message, read.candidates, self._thresholds)
+        self._services = {service.name: service for service in services}
+        self._thresholds, self._next, self._context, self._remark = thresholds, ask_next, context, remark
+        self._drifts: dict[str, Drift] = {}
+        self._readings = {service.name: service.reading_key for service in services}
+        self.key = digest(*(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()))
+        if len(services) > 1:
+            self.key = digest(self.key, repr(ask_next))
 
     def judge_open(self, book: JudgeBook, pages: int | None = None) -> None:
         """Judge all that is not judged so, or so many pages of it."""
         if book.is_judged(self.key):
             return
-        if self._drift is None:
-            earlier = book.answers_before(self._service.name, self._service.reading_key, SAMPLE)
-            self._drift = Drift(self._service.name, [_candidates(text) for text in earlier])
-        for page in islice(book.unjudged(self.key, self._service.reading_key), pages):
-            judged, found = [], []
-            for item in page:
-                read, fresh = self._read(item)
-                if fresh:
-                    for said in self._drift.note(read.kind, read.candidates):
-                        self._remark(said)
-                    text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
-                    found.append((item.reply_id, self._service.reading_key, text))
-                judged.append(_kept(item, self.judge(Address(**json.loads(item.address)), read)))
-            book.put_judged(judged, self.key, found)
+        for service in self._services.values() if not self._drifts else ():
+            earlier = book.answers_before(service.name, service.reading_key, SAMPLE)
+            self._drifts[service.name] = Drift(service.name, [_candidates(text) for text in earlier])
+        for page in islice(book.unjudged(self.key, self._readings), pages):
+            found: Found = []
+            book.put_judged([self._judge(item, found) for item in page], self.key, found)
         if pages is None:
             book.note_all_judged(self.key)
 
-    def _read(self, item: Unjudged) -> tuple[Read, bool]:
-        """What the kept reply says; and whether it was read just now."""
-        if not item.kind.is_answer:
-            return Read(item.kind, message=item.message), False
-        if item.candidates is None:
-            read = self._service.read(Reply(item.status, json.loads(item.headers), item.body))
-            return read, True
-        return Read(item.kind, _candidates(item.candidates), item.message), False
+    def _judge(self, item: Unjudged, found: Found) -> Judged:
+        """The judgement of an address; candidates that had to be read for it are added to found."""
+        address = Address(**json.loads(item.parts))
+        replies = [(name, reply) for name in self._services if (reply := item.replies.get(name)) is not None]
+        judged = {}
+        for name, reply in replies:
+            read = self._read(name, reply, found)
+            judged[name] = judge(address, self._context, read.kind, read.message, read.candidates, self._thresholds)
+        silent = [name for name in self._services if name in item.replies and name not in judged]
+        settled = settle(judged, silent, self._next, self._thresholds)
+        ids = {name: reply.id for name, reply in replies}
+        return _kept(item.address, ids[settled.service], max(ids.values()), settled)
+
+    def _read(self, name: str, reply: KeptReply, found: Found) -> Read:
+        """What a kept reply says."""
+        if not reply.kind.is_answer:
+            return Read(reply.kind, message=reply.message)
+        if reply.candidates is not None:
+            return Read(reply.kind, _candidates(reply.candidates), reply.message)
+        read = self._services[name].read(Reply(reply.status, json.loads(reply.headers), reply.body))
+        for said in self._drifts[name].note(read.kind, read.candidates):
+            self._remark(said)
+        text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
+        found.append((reply.id, self._readings[name], text))
+        return read
 
 
 def _candidates(text: str) -> list[Candidate]:
     return [Candidate.from_dict(data) for data in json.loads(text)]
 
 
-def _kept(item: Unjudged, judgement: Judgement) -> Judged:
+def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
+    judgement = settled.judgement
     candidate, confidence = judgement.candidate, judgement.confidence
     position = candidate.position if candidate else None
     return Judged(
-        question=item.question,
-        reply_id=item.reply_id,
+        address=address,
+        reply_id=reply_id,
+        newest=newest,
+        enough=settled.enough,
         outcome=judgement.outcome.value,
         lat=round(position.lat, WRITTEN_DECIMALS) if position else None,
         lon=round(position.lon, WRITTEN_DECIMALS) if position else None,

@@ -1,14 +1,28 @@
 """What a run would do: counts from the scan, and what asking the rest will take."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.allowance.forecast import Forecast, forecast
+from yellowtor.answers.work import Turn
 from yellowtor.run.ports import Book, Service
 
 
 @dataclass(frozen=True, slots=True)
+class Later:
+    """A service that is asked about what those before it did not answer well enough.
+
+    Questions that it will be asked in any case, and those that it may be.
+    """
+
+    service: str
+    least: int
+    most: int
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
-    """Records by what will become of them; distinct questions; the forecast for those that are open."""
+    """Records by what will become of them; distinct questions to the first service; the forecast for the open ones."""
 
     pinned: int
     kept: int
@@ -18,14 +32,24 @@ class Plan:
     answered_by_ledger: int
     left_today: int | None
     forecast: Forecast
+    later: tuple[Later, ...] = ()
 
 
-def make_plan(book: Book, service: Service, *, again_failed: bool, at_most: int | None) -> Plan:
-    """The plan for the scan that has just been made. Collects the open questions in the ledger."""
-    states = book.scanning.states()
-    open_, answered = book.scanning.open_questions(again_failed=again_failed)
-    left = book.requests.left_today()
-    wanted = open_ if at_most is None else min(open_, at_most)
+def make_plan(
+    book: Book, services: Sequence[Service], judged_by: str, *, again_failed: bool, at_most: int | None
+) -> Plan:
+    """The plan for the scan that has just been made. Leaves the first service's open questions collected."""
+    scanning, (first, *others) = book.scanning, services
+    states = scanning.states()
+    known = judged_by if others else ""
+    later = []
+    for at, service in enumerate(others, 1):
+        before = tuple(earlier.name for earlier in services[:at])
+        least, _ = scanning.open_questions(Turn(service.name, before, known), again_failed=again_failed)
+        most, _ = scanning.open_questions(Turn(service.name, (), known), again_failed=again_failed)
+        later.append(Later(service.name, _limited(least, at_most), _limited(most, at_most)))
+    open_, answered = scanning.open_questions(Turn(first.name, (), known), again_failed=again_failed)
+    left = book.requests[first.name].left_today()
     return Plan(
         states.get("pinned", 0),
         states.get("kept", 0),
@@ -34,5 +58,10 @@ def make_plan(book: Book, service: Service, *, again_failed: bool, at_most: int 
         open_,
         answered,
         left,
-        forecast(wanted, service.pace, left, service.day.limit),
+        forecast(_limited(open_, at_most), first.pace, left, first.day.limit),
+        tuple(later),
     )
+
+
+def _limited(questions: int, at_most: int | None) -> int:
+    return questions if at_most is None else min(questions, at_most)

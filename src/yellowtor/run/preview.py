@@ -4,10 +4,11 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
+from yellowtor.addresses.keys import digest
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row, Service, Table, Watcher
-from yellowtor.run.scan import RowReader, key_twice, no_key, shown_key
+from yellowtor.run.scan import RowReader, key_twice, lacking, no_key, shown_key
 
 HELD = "has coordinates already"
 PROBLEMS = 12  # how many of each kind are kept to be shown
@@ -39,7 +40,7 @@ class Previews:
     problems: list[Preview] = field(default_factory=list)
 
 
-def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher) -> Previews:
+def preview(job: Job, table: Table, services: Sequence[Service], count: int, watch: Watcher) -> Previews:
     """Read the source to its end. Raises BadSource for what is wrong with it, its keys too."""
     reader, found = RowReader(job, table), Previews()
     questions: set[bytes] = set()
@@ -55,13 +56,13 @@ def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher
             if hash(key) in seen_keys:
                 raise key_twice(reader, table, key)
             seen_keys.add(hash(key))
-            seen, question = _preview(reader, service, key, row, keep=job.records.keep)
+            seen, question = _preview(reader, services, key, row, keep=job.records.keep)
             _count(found, seen)
             if question:
                 questions.add(question)
             whys = [seen.fate, *seen.odd] if seen.fate != HELD else seen.odd
             if len(found.first) < count:
-                found.first.append(replace(seen, request=service.shown(reader.composing.compose(seen.cells))))
+                found.first.append(_with_request(seen, reader, services))
             if any(why and shown[why] < PROBLEMS for why in whys):
                 shown.update(filter(None, whys))
                 found.problems.append(seen)
@@ -70,15 +71,24 @@ def preview(job: Job, table: Table, service: Service, count: int, watch: Watcher
     return found
 
 
-def _preview(reader: RowReader, service: Service, key: str, row: Row, *, keep: bool) -> tuple[Preview, bytes | None]:
+def _with_request(seen: Preview, reader: RowReader, services: Sequence[Service]) -> Preview:
+    """The same with the request to the first service that can be asked."""
+    address = reader.composing.compose(seen.cells)
+    able = [service for service in services if not service.asking.lacks(address)]
+    return replace(seen, request=(able or services)[0].shown(address))
+
+
+def _preview(
+    reader: RowReader, services: Sequence[Service], key: str, row: Row, *, keep: bool
+) -> tuple[Preview, bytes | None]:
     """A record as it would go, and the question it would ask."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
     fate = HELD if reader.held(row).position and keep else ""
     if not fate:
-        fate = reader.incomplete(cells, address) or service.asking.lacks(address)
+        fate = reader.incomplete(cells, address) or lacking([s.asking for s in services], address)
     odd = list(suspicions(reader.composing.own_line(cells))) if not fate else []
-    question = None if fate else bytes.fromhex(service.asking.question_key(address.key()))
+    question = None if fate else bytes.fromhex(digest(address.key()))
     line = "" if reader.composing.says_nothing(cells) else address.line()
     return Preview(shown_key(key), reader.name(row), cells, line, "", fate, odd), question
 

@@ -131,13 +131,17 @@ def identities(keys: Iterable[str]) -> list[str]:
     return list(map(identity, texts)) if "." in "".join(texts) else texts
 
 
-def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher, fingerprint: str) -> ScanResult:
+def scan(
+    job: Job, table: Table, askings: Sequence[Asking], book: ScanBook, watch: Watcher, fingerprint: str
+) -> ScanResult:
     """Scan the whole source, unless it has the same fingerprint as the last time and is looked at in the same way.
+
+    askings are how the job's services are asked.
 
     Raises BadSource for a key that is empty or stands twice.
     """
     reader = RowReader(job, table)
-    rules = digest(reader.composing.rules(), repr(asking), str(job.records.keep))
+    rules = digest(reader.composing.rules(), *map(repr, askings), str(job.records.keep))
     anew = book.composed_by() != rules
     source = digest(
         fingerprint, rules, job.records.model_dump_json(), repr(job.write.columns.mapped()), repr(job.judge.area)
@@ -163,7 +167,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
             raise key_twice(reader, table, twice)
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         keep = job.records.keep
-        book.put_work([_work(reader, asking, rows[item.key], item, keep=keep) for item in known])
+        book.put_work([_work(reader, askings, rows[item.key], item, keep=keep) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
@@ -178,7 +182,7 @@ def scan(job: Job, table: Table, asking: Asking, book: ScanBook, watch: Watcher,
     return ScanResult(book.count(), new, changed, vanished, findings)
 
 
-def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: bool) -> Work:
+def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *, keep: bool) -> Work:
     """What a record becomes: kept, incomplete, or one to ask about."""
     cells = reader.cells(row)
     address = reader.composing.compose(cells)
@@ -187,13 +191,20 @@ def _work(reader: RowReader, asking: Asking, row: Row, item: Known, *, keep: boo
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
         state, reasons = "kept", ["has coordinates of its own"]
-    elif why := reader.incomplete(cells, address) or asking.lacks(address):
+    elif why := reader.incomplete(cells, address) or lacking(askings, address):
         state, reasons = "incomplete", [why]
     else:
         state, reasons = "ask", []
-    question = asking.question_key(address_key) if state == "ask" else None
+    able = [asking for asking in askings if not asking.lacks(address)] if state == "ask" else []
+    questions = {asking.service: asking.question_key(address_key) for asking in able}
     why = json.dumps(reasons)
-    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, address_key, question)
+    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, address_key, questions)
+
+
+def lacking(askings: Sequence[Asking], address: Address) -> str:
+    """Why no service can be asked about this address; empty where one can."""
+    why = [asking.lacks(address) for asking in askings]
+    return why[0] if all(why) else ""
 
 
 def held_since(item: Known) -> str:

@@ -49,7 +49,7 @@ def try_address(
     if why := service.asking.lacks(address):
         raise BadJob(f"{why[0].upper()}{why[1:]}: say --part street=… --part town=…. Nothing was sent.")
     question = service.asking.question_key(address.key())
-    kept = None if anew else book.requests.kept(question)
+    kept = None if anew else book.requests[service.name].kept(question)
     reply = kept[0] if kept else asyncio.run(_ask(address, question, service, book, clock))
     since = f"the ledger has the reply of {kept[1][:19]} UTC" if kept else ""
     return read_trial(address, service, reply, thresholds, kept=since)
@@ -106,7 +106,7 @@ def saved_reply(path: Path) -> Reply:
 
 
 async def _ask(address: Address, question: str, service: Service, book: Book, clock: Clock) -> Reply:
-    async with service, book.writer() as writer:
+    async with service, book.writer(service.name) as writer:
         reserved = await writer.reserve(question, 1)
         if isinstance(reserved, Spent):
             raise YellowtorError(

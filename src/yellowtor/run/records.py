@@ -1,0 +1,173 @@
+"""The half of a job that says where the records are, and how an address is put together from their columns."""
+
+import codecs
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints, field_validator, model_validator
+
+from yellowtor.addresses.address import PARTS, Composing
+from yellowtor.addresses.line import LineTemplate
+from yellowtor.settings import Settings
+
+Column = Annotated[str, Field(min_length=1)]
+Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
+STANDARD = Path("-")  # standard input as a source, standard output as a target
+Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
+
+
+class TextFile(Settings):
+    """Needed only where what was found is wrong: a run says what it found."""
+
+    encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
+    delimiter: Character | None = Field(None, description="What parts the fields: one character.")
+    quote: Character | None = Field(None, description="What fields are quoted by: one character.")
+    decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, encoding: str | None) -> str | None:
+        if encoding is None:
+            return None
+        try:
+            return codecs.lookup(encoding).name
+        except LookupError as error:
+            raise ValueError(f"there is no encoding {encoding!r}") from error
+
+
+class Records(Settings):
+    """Either a file or a table of a database."""
+
+    file: Path | None = Field(
+        None,
+        description="The file, from the job's folder: a workbook (.xlsx, .xlsm, .ods; to be read only .xls, .xlsb), "
+        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), GeoJSON points "
+        "(.geojson, .json) or .parquet. `-` is standard input: delimited text.",
+    )
+    database: str | None = Field(
+        None,
+        description="URL of a database: `postgresql://user@host/name`, or `sqlite:///file.db` from the job's folder.",
+    )
+    password_from: str | None = Field(
+        None, description="Environment variable (or line of `.env`) with the password of the database."
+    )
+    table: Name | None = Field(
+        None,
+        description="Table or view of the database, with its schema or without: `public.sites`; or a named table "
+        "of a workbook.",
+    )
+    query: str | None = Field(
+        None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
+    )
+    only: str | None = Field(
+        None,
+        description="SQL condition on the records: the others are left alone. The database runs it; for files DuckDB, "
+        "to which every column is text and an empty cell NULL (`pip install 'yellowtor[select]'`).",
+    )
+    first: str | None = Field(
+        None,
+        description="What the records are put in order by (SQL): who goes first if not all can be asked.",
+    )
+    sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
+    block: str | None = Field(
+        None, description="Where the records stand on the sheet, header first: `B4`, `B4:H` or `B4:H200`."
+    )
+    key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
+        None,
+        description="The column that tells records apart, or a list of them. Needed for files; of a table, else its "
+        "primary key.",
+    )
+    name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
+    latitude: Column | None = Field(
+        None, description="Column with the latitude that a record has already; else that of `write.columns`."
+    )
+    longitude: Column | None = Field(None, description="The same for the longitude.")
+    keep: bool = Field(
+        True,
+        description="Records that have coordinates, not ours, are *kept* and not asked about as long as their "
+        "address stays as it is. `false` asks about them as well.",
+    )
+    text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "Records":
+        if (self.file is None) == (self.database is None):
+            raise ValueError('needs either file = "…" or database = "…", not both')
+        if self.file is not None and self.key is None:
+            raise ValueError("key is missing: which column of the file tells records apart?")
+        if self.database is not None and (self.table is None) == (self.query is None):
+            raise ValueError('needs either table = "…" or query = "SELECT …" with a database, not both')
+        tables = ("password_from", "query")
+        if self.file is not None and (stray := [name for name in tables if getattr(self, name) is not None]):
+            raise ValueError(f"{stray[0]} belongs to a database, and the records are in a file")
+        if (self.latitude is None) != (self.longitude is None):
+            raise ValueError("latitude and longitude belong together")
+        return self
+
+    def keys(self) -> list[str]:
+        """The columns of the key that the job names."""
+        return [self.key] if isinstance(self.key, str) else self.key or []
+
+
+class Fixed(Settings):
+    """Parts that hold for every record whose own is empty."""
+
+    number: str = Field("", description="House number.")
+    street: str = Field("", description="Street.")
+    town: str = Field("", description="Town.")
+    postcode: str = Field("", description="Postcode.")
+    region: str = Field("", description="Region.")
+    country: str = Field("", description="Country, by name or ISO 3166-1 alpha-2 code: what most tables leave out.")
+
+
+class AddressColumns(Settings):
+    """The column of each part. A part without a column may be fixed for all records."""
+
+    whole: Column | None = Field(None, description="The whole address in one cell; it may have line breaks.")
+    line: str | None = Field(
+        None,
+        description="Or the whole address as a line of columns: `{Street} {No}, {Town}`. What is empty takes its "
+        "punctuation along.",
+    )
+    number: Column | None = Field(None, description="House number, where it has a column of its own.")
+    street: Column | None = Field(None, description="Street; it may carry the number too.")
+    town: Column | None = Field(None, description="Town.")
+    postcode: Column | None = Field(None, description="Postcode.")
+    region: Column | None = Field(None, description="Region.")
+    country: Column | None = Field(None, description="Country, by name or ISO 3166-1 alpha-2 code.")
+    needed: list[Literal["whole", "number", "street", "town", "postcode", "region", "country"]] = Field(
+        default_factory=list, description="Parts without which a record is *incomplete* and not asked about."
+    )
+    fixed: Fixed = Field(Fixed(), description="Parts that hold for every record whose own is empty, such as `country`.")
+    words: dict[str, dict[str, str]] = Field(
+        default_factory=dict,
+        description="By column, words of its cells that stand for others: "
+        '`words = { "Street" = { "Str." = "Street" } }`. Case does not matter.',
+    )
+
+    @field_validator("line")
+    @classmethod
+    def _line(cls, line: str | None) -> str | None:
+        if line is not None:
+            LineTemplate(line)
+        return line
+
+    @model_validator(mode="after")
+    def _some_column(self) -> "AddressColumns":
+        if self.line and self.whole:
+            raise ValueError("whole and line are two ways to say the same: keep one")
+        read = self.composing().raw_columns()
+        if not read:
+            raise ValueError('names no column: at least one part needs one, such as street = "Street"')
+        if stray := [column for column in self.words if column not in read]:
+            raise ValueError(f"words speaks of the column {stray[0]!r}, which is no part of the address")
+        return self
+
+    def columns(self) -> dict[str, str]:
+        return {part: column for part in PARTS if (column := getattr(self, part, None))}
+
+    def composing(self) -> Composing:
+        fixed = {part: text for part, text in self.fixed if text}
+        words = {column: {old.casefold(): new for old, new in change.items()} for column, change in self.words.items()}
+        line = LineTemplate(self.line) if self.line else None
+        return Composing(self.columns(), fixed, frozenset(self.needed), line, words)
