@@ -81,7 +81,8 @@ def test_names_agree_as_people_would_say(asked, answered, least, most):
 def test_parts_left_empty_take_their_punctuation_along_and_needed_ones_are_missed():
     composing = Composing({"street": "S", "town": "T"}, {"country": "XT"}, frozenset({"street", "town"}))
     assert composing.compose({"S": " 1  Kelp\u00a0Lane ", "T": ""}).line() == "1 Kelp Lane, XT"
-    assert composing.missing(composing.compose({"S": "1 Kelp Lane", "T": " .- "})) == ["town"]
+    cells = {"S": "1 Kelp Lane", "T": " .- "}
+    assert composing.why_not(cells, composing.compose(cells)) == "town missing"
     assert [identity(k) for k in ("12", " 12.0", "12.00", "012", "12.5", "a.0")] == [
         "12",
         "12",

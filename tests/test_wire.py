@@ -226,12 +226,12 @@ def test_an_area_may_cross_the_date_line_and_a_point_must_be_on_the_globe():
 
 
 def test_progress_says_what_is_done_at_which_rate_and_how_long_it_will_take():
-    progress = Progress(stderr(), interval_s=0.0252, left_today=500)
-    progress.phase("Asking", 400)
+    progress = Progress(stderr())
+    progress.asks("harbour", 400, 0.0252, 500)
     progress.outcomes({"placed": 1200, "waiting": 3, "kept": 4})
     progress.advanced(100)
     progress.sent(1)
     line = progress.line().plain
-    assert line.startswith("Asking  100 of 400  ● placed 1,200  · ")
+    assert line.startswith("Asking  harbour 100 of 400  ● placed 1,200  · ")
     assert "499 left today · 8 s to go" in line
     assert [duration(s) for s in (0.4, 89, 200, 7300)] == ["0 s", "89 s", "3 min", "2 h 2 min"]

@@ -9,15 +9,15 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-from yellowtor.addresses.address import Address
+from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Table, Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.scan import RowReader
-from yellowtor.run.trial import Trial, try_address
-from yellowtor.services.description import Description
+from yellowtor.run.trial import Trial, try_one
+from yellowtor.services.description import Description, Direction
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import Values, environment, find_values
 from yellowtor.settings import read_settings, read_toml
@@ -99,7 +99,7 @@ class Checker:
     def _asked(self, job: Job, table: Table, path: Path, service: HttpService) -> Checked:
         """One request, about the first record that can be asked about."""
         what = f"one request to {service.name}"
-        address = self._try(lambda: _first_address(job, table, service))
+        address = self._try(lambda: _first_asked(job, table, service))
         trial = self._try(lambda: self._trial(job, path, service, address)) if address else None
         if trial is None:
             return self._checked(what, "")
@@ -107,13 +107,14 @@ class Checker:
         said = f"{read.kind}: {read.message or read.because}{kept}"
         return Checked(what, said, () if read.kind.is_answer else (said,))
 
-    def _trial(self, job: Job, path: Path, service: HttpService, address: Address) -> Trial:
+    def _trial(self, job: Job, path: Path, service: HttpService, asked: Subject) -> Trial:
         ledger = self._folder / job.ledger if job.ledger else None
         with service_book(service, self._folder / path, ledger, "nothing") as book:
-            return try_address(address, service, book, CLOCK, job.judge.thresholds(), anew=False)
+            return try_one(asked, service, book, CLOCK, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
         folder, language = path.absolute().parent, job.ask.language if job else ""
+        direction: Direction = job.direction if job else "forward"
         for name, variable in description.variables.items():
             if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
                 for remark in found.remarks:
@@ -122,9 +123,9 @@ class Checker:
         self._unset = self._unset or unset
         if unset:  # what else there is to see needs no value: each stands for itself
             names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
-            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), language))
+            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), language, direction))
         values = find_values(description.variables, environment(), folder)
-        return self._try(lambda: HttpService(description, values, language))
+        return self._try(lambda: HttpService(description, values, language, direction))
 
     def _description_paths(self, job: Job | None) -> list[Path]:
         """Where the descriptions are, even if the job has mistakes elsewhere."""
@@ -151,12 +152,12 @@ class Checker:
         return Checked(what, said.replace(here, ""), tuple(told))
 
 
-def _first_address(job: Job, table: Table, service: HttpService) -> Address:
+def _first_asked(job: Job, table: Table, service: HttpService) -> Subject:
     reader = RowReader(job, table)
     for batch in table.batches():
         for row in batch:
             cells = reader.cells(row)
             address = reader.composing.compose(cells)
-            if not (reader.incomplete(cells, address) or service.asking.lacks(address)):
+            if not (reader.composing.why_not(cells, address) or service.asking.lacks(address)):
                 return address
     raise BadJob("no record can be asked about")

@@ -135,5 +135,5 @@ def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
         records.first, named(job.write.table), database_password(records.password_from, folder),
     )  # fmt: skip
     held = [records.latitude, records.longitude]
-    needed = [*job.address.composing().raw_columns(), *filter(None, [records.name, *held])]
+    needed = [*job.composing().raw_columns(), *filter(None, [records.name, *held])]
     return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create, whole=whole)

@@ -20,7 +20,7 @@ from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Book, MarkerFile, Table
 from yellowtor.run.records import STANDARD
-from yellowtor.services.description import Description
+from yellowtor.services.description import Description, Direction
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
@@ -40,21 +40,26 @@ def user_ledger() -> Path:
     return Path(platformdirs.user_data_dir("yellowtor", appauthor=False)) / "ledger.sqlite"
 
 
-def load_service(path: Path, language: str = "", *, unset_is_shown: bool = False) -> tuple[HttpService, Sequence[str]]:
+def load_service(
+    path: Path, language: str = "", direction: Direction = "forward", *, unset_is_shown: bool = False
+) -> tuple[HttpService, Sequence[str]]:
     """The service of a description, its variables' values found; and remarks about them.
 
     unset_is_shown: nothing will be sent, so that a variable without a value may stand for itself.
     """
     description = read_settings(path, Description, "service description")
     values = find_values(description.variables, environment(), path.absolute().parent, unset_is_shown=unset_is_shown)
-    return HttpService(description, values, language), values.remarks
+    return HttpService(description, values, language, direction), values.remarks
 
 
 def load_services(
     job: Job, folder: Path, *, unset_is_shown: bool = False
 ) -> tuple[Sequence[HttpService], Sequence[str]]:
     """The services of a job, in the order in which they are asked; and remarks about their variables."""
-    loaded = [load_service(folder / path, job.ask.language, unset_is_shown=unset_is_shown) for path in job.ask.all()]
+    loaded = [
+        load_service(folder / path, job.ask.language, job.direction, unset_is_shown=unset_is_shown)
+        for path in job.ask.all()
+    ]
     services = [service for service, _ in loaded]
     check_names([service.name for service in services])
     return services, list(dict.fromkeys(remark for _, remarks in loaded for remark in remarks))
@@ -115,8 +120,10 @@ def service_book(service: HttpService, path: Path, ledger: Path | None, again: A
 
 @contextmanager
 def job_pins(path: Path) -> Iterator[PinBook]:
-    """The pins of a job, to be changed."""
+    """The pins of a job, to be changed. Raises BadJob for a job in reverse, whose records have their positions."""
     job = read_settings(path, Job, "job")
+    if job.in_reverse:
+        raise BadJob(f'{path} says direction = "reverse": a pin is a position, and its records have theirs.')
     ledger = path.absolute().parent / job.ledger if job.ledger else user_ledger()
     with open_pins(ledger, path.resolve(), CLOCK) as book:
         yield book

@@ -1,7 +1,7 @@
 """An address as parts, and the readable line that is sent to a service."""
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 
 from yellowtor.addresses.canonical import SEPARATOR, canonical, fold_blanks
@@ -39,6 +39,10 @@ class Address:
 
     def as_dict(self) -> dict[str, str]:
         return {part: getattr(self, part) for part in PARTS if getattr(self, part)}
+
+    def variables(self) -> dict[str, str]:
+        """What a template can say of it: its parts, and all of it in one line as `q`."""
+        return {"q": self.line(), **self.as_dict()}
 
 
 PARTS: tuple[str, ...] = tuple(f.name for f in fields(Address))
@@ -84,9 +88,14 @@ class Composing:
             text = _WORD.sub(lambda found: words.get(found[0].casefold(), found[0]), text)
         return fold_blanks(text)
 
-    def missing(self, address: Address) -> list[str]:
-        """The needed parts that this address lacks; a part of punctuation alone counts as missing."""
-        return [part for part in PARTS if part in self.needed and not canonical(getattr(address, part))]
+    def why_not(self, cells: Mapping[str, str], address: Address) -> str:
+        """Why nothing is asked about the address in these cells; empty where something is.
+
+        A needed part of punctuation alone counts as missing.
+        """
+        if missing := [part for part in PARTS if part in self.needed and not canonical(getattr(address, part))]:
+            return f"{' and '.join(missing)} missing"
+        return "the address is empty" if self.says_nothing(cells) else ""
 
     def rules(self) -> str:
         """All of this as one text, the same in every process (a set's own order is not)."""
@@ -94,6 +103,6 @@ class Composing:
         line = self.line.text if self.line else ""
         return repr((sorted(self.columns.items()), sorted(self.fixed.items()), sorted(self.needed), line, words))
 
-    def raw_columns(self) -> Iterable[str]:
+    def raw_columns(self) -> Sequence[str]:
         """The columns whose cells decide whether an address has changed."""
         return list(dict.fromkeys([*self.columns.values(), *(self.line.columns if self.line else ())]))

@@ -6,8 +6,8 @@ A key is a BLAKE2b digest of 128 bits in hexadecimal, so that no address stands 
 import hashlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.canonical import SEPARATOR
 
 
@@ -27,11 +27,18 @@ def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
     return [blake2b(text.encode(), digest_size=16).hexdigest() for text in map(SEPARATOR.join, rows)]
 
 
+class Asked(Protocol):
+    """What a question is about, by the names that templates have for it."""
+
+    def as_dict(self) -> dict[str, str]: ...
+
+
 @dataclass(frozen=True, slots=True)
 class Asking:
     """What, beside the address, makes two questions different. Never a credential.
 
-    wants are the variables that the template asks by: parts of an address, or q, all of it in one line.
+    wants are the variables that the template asks by: parts of an address, or q, all of it in one line; lat and lon in
+    reverse.
     """
 
     service: str
@@ -42,9 +49,12 @@ class Asking:
     count: int
     wants: tuple[str, ...] = ("q",)
 
-    def lacks(self, address: Address) -> str:
-        """Why nothing can be asked about this address; empty where something can."""
-        if "q" in self.wants or any(getattr(address, part) for part in self.wants if part != "country"):
+    def lacks(self, asked: Asked) -> str:
+        """Why nothing can be asked about this address (or position); empty where something can."""
+        if "q" in self.wants:
+            return ""
+        known = asked.as_dict()
+        if any(known.get(name) for name in self.wants if name != "country"):
             return ""
         return f"the service asks by {', '.join(self.wants)}, and the address is not in parts"
 

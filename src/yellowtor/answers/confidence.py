@@ -9,10 +9,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from yellowtor.answers.evidence import Evidence
-from yellowtor.answers.levels import Method
+from yellowtor.answers.levels import Level, Method
 
 VERSION = "estimate-2"  # enters the judgement key: another formula judges kept replies anew
 NAMES = {"number": "house number", "street": "street", "town": "town", "postcode": "postcode", "region": "region"}
+Factor = tuple[float, str]  # from 0 to 1, and the reason
 CERTAIN = 0.98  # no service is surer than this about anything
 
 
@@ -27,26 +28,31 @@ class Confidence:
 
 def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
     """The confidence that this evidence gives within tolerance_m metres."""
-    factors = [*_fineness(evidence, tolerance_m), *_agreement(evidence), *_rivals(evidence), *_area(evidence)]
-    factors += _own(evidence)
+    factors = [
+        *fineness(evidence.level, evidence.method, evidence.reach_m, tolerance_m),
+        *_agreement(evidence),
+        *_rivals(evidence),
+        *_area(evidence),
+        *own_word(evidence.score, partial=evidence.partial),
+    ]
     value = CERTAIN * math.prod(factor for factor, _ in factors)
     reasons = tuple(reason for factor, reason in sorted(factors, key=lambda f: f[0]) if reason)
     return Confidence(round(value, 3), reasons)
 
 
-def _fineness(evidence: Evidence, tolerance_m: float) -> Iterator[tuple[float, str]]:
-    level = str(evidence.level) if evidence.level else "unknown level"
-    level = f"an {level}" if level[0] in "aeiou" else f"a {level}"
-    if evidence.reach_m > tolerance_m:
-        reason = f"the point stands for {level}, up to {_length(evidence.reach_m)} away"
-        yield 0.95 * tolerance_m / evidence.reach_m, reason
+def fineness(level: Level | None, method: Method | None, reach_m: float, tolerance_m: float) -> Iterator[Factor]:
+    """What the level of a place says, which reaches so many metres from its point."""
+    named = str(level) if level else "unknown level"
+    named = f"an {named}" if named[0] in "aeiou" else f"a {named}"
+    if reach_m > tolerance_m:
+        yield 0.95 * tolerance_m / reach_m, f"the point stands for {named}, up to {length(reach_m)} away"
     else:
-        yield 1.0, f"the point stands for {level}"
-    if evidence.method is Method.INTERPOLATED:
+        yield 1.0, f"the point stands for {named}"
+    if method is Method.INTERPOLATED:
         yield 0.7, "the point is interpolated between neighbours"
 
 
-def _agreement(evidence: Evidence) -> Iterator[tuple[float, str]]:
+def _agreement(evidence: Evidence) -> Iterator[Factor]:
     agreement = evidence.agreement
     if evidence.asked_number and agreement.number is None:
         yield 0.5, "the house number is not confirmed"
@@ -82,24 +88,25 @@ def _agrees(name: str, value: float) -> str:
     return f"{name} agrees in part ({value:.2f})" if value > 0.5 else f"another {name} is answered"
 
 
-def _rivals(evidence: Evidence) -> Iterator[tuple[float, str]]:
+def _rivals(evidence: Evidence) -> Iterator[Factor]:
     if evidence.rivals:
         places = "another place fits" if evidence.rivals == 1 else f"{evidence.rivals} other places fit"
-        yield 1 / (1 + evidence.rivals), f"{places} as well, up to {_length(evidence.spread_m)} away"
+        yield 1 / (1 + evidence.rivals), f"{places} as well, up to {length(evidence.spread_m)} away"
 
 
-def _area(evidence: Evidence) -> Iterator[tuple[float, str]]:
+def _area(evidence: Evidence) -> Iterator[Factor]:
     if evidence.inside is False:
         yield 0.02, "the point lies outside the job's area"
 
 
-def _own(evidence: Evidence) -> Iterator[tuple[float, str]]:
+def own_word(score: float | None, *, partial: bool) -> Iterator[Factor]:
     """What the service says of itself counts against an answer, never for it."""
-    if evidence.partial:
+    if partial:
         yield 0.7, "the service says that only a part matched"
-    if evidence.score is not None and evidence.score < 0.5:
-        yield 0.5 + evidence.score, f"the service itself is not sure ({evidence.score:.2f} of 1)"
+    if score is not None and score < 0.5:
+        yield 0.5 + score, f"the service itself is not sure ({score:.2f} of 1)"
 
 
-def _length(metres: float) -> str:
+def length(metres: float) -> str:
+    """Metres as people say them."""
     return f"{metres / 1000:.1f} km" if metres >= 1000 else f"{metres:.0f} m"

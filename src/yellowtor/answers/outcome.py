@@ -25,11 +25,11 @@ class Outcome(StrEnum):
         member.meaning = meaning
         return member
 
-    PLACED = "placed", "A point that is sure enough for the job."
+    PLACED = "placed", "A point (in reverse: an address) that is sure enough for the job."
     KEPT = "kept", "Had coordinates that are not ours, and its address has not changed; nothing was asked."
-    DOUBTFUL = "doubtful", "A point, but a person should look: the reasons say at what."
-    UNPLACED = "unplaced", "The service knows nothing of this address, or only what the job told it."
-    INCOMPLETE = "incomplete", "A part that the job needs is missing; nothing was asked."
+    DOUBTFUL = "doubtful", "An answer, but a person should look: the reasons say at what."
+    UNPLACED = "unplaced", "The services know nothing of it, or only what the job told them."
+    INCOMPLETE = "incomplete", "What the job needs is missing or not valid; nothing was asked."
     FAILED = "failed", "No usable reply after the allowed tries; `--again failed` asks once more."
     WAITING = "waiting", "Not asked yet: the allowance is spent, or the run was cut."
 

@@ -194,6 +194,10 @@ def try_(
         list[str],
         typer.Option("--part", metavar="NAME=TEXT", help="Or a part of it, such as street=…; may be repeated."),
     ] = [],  # noqa: B006
+    at: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84: what is there?"),
+    ] = None,
     service: Annotated[
         list[Path],
         typer.Option("--service", metavar="FILE.toml", help="The service description; several are shown side by side."),
@@ -223,10 +227,10 @@ def try_(
         Optional[Path], typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")  # noqa: UP045
     ] = None,
 ) -> None:
-    """Ask about one address, once; show the request, the reply, what was read from it, and how sure it is."""
+    """Ask about one address or position, once; show the request, the reply, what was read, and how sure it is."""
     from yellowtor.cli.trying import Wish, try_command
 
-    wish = Wish(address, part, service, job, record, reply, save, show.value, tolerance, anew, ledger)
+    wish = Wish(address, part, at, service, job, record, reply, save, show.value, tolerance, anew, ledger)
     try_command(wish)
 
 

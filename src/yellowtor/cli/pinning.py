@@ -7,9 +7,8 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.answers.coordinates import Finding, read_coordinates
-from yellowtor.answers.position import WRITTEN_DECIMALS, Position
 from yellowtor.cli.console import stderr, stdout
+from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
 from yellowtor.ledger.pins import PinBook
 from yellowtor.run.scan import key_as_shown, shown_key
@@ -23,7 +22,7 @@ def pin_command(
         raise typer.BadParameter("say where, and how you know: --at LAT,LON --why TEXT; or --off", param_hint="KEY")
     if off and at is not None:
         raise typer.BadParameter("is for a pin, and --off takes one out", param_hint="--at")
-    position = _position(at) if at is not None else None
+    position = position_of(at) if at is not None else None
     with job_pins(job) as book:
         if key is None:
             _list(book)
@@ -40,16 +39,6 @@ def pin_command(
                 f"The ledger knows no record {key} of {job}. Run the job first, if only with --dry-run. Nothing was "
                 "pinned."
             )
-
-
-def _position(text: str) -> Position:
-    """Latitude and longitude as people write them. Raises BadParameter."""
-    lat, mark, lon = text.partition(",")
-    held = read_coordinates(lat, lon, ".", None)
-    if not mark or held.position is None or held.finding not in {None, Finding.SEXAGESIMAL}:
-        said = f": {held.finding.value}" if held.finding else ""
-        raise typer.BadParameter(f"{text!r} is no latitude, longitude in degrees{said}", param_hint="--at")
-    return Position(round(held.position.lat, WRITTEN_DECIMALS), round(held.position.lon, WRITTEN_DECIMALS))
 
 
 def _list(book: PinBook) -> None:

@@ -62,7 +62,8 @@ def _findings(summary: Summary) -> list[str]:
         named = ", ".join(found.keys[:5]) + (" …" if found.records > 5 else "")
         lines.append(f"note: coordinates that records have already: {finding}, {found.records:,} ({named})")
     repaired = summary.wrote.repaired if summary.wrote else 0
-    if any(finding.is_certain for finding in summary.scan.findings) and not repaired:
+    certain = any(finding.is_certain for finding in summary.scan.findings)
+    if certain and not repaired and not summary.in_reverse:
         lines.append("Say `--repair` to have those written as plain degrees whose meaning is certain.")
     if repaired:
         lines.append(f"{repaired:,} of them are written as plain degrees now.")

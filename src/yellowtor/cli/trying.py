@@ -18,26 +18,31 @@ from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import distance_m
+from yellowtor.answers.spots import Spot, Subject, spot_at
 from yellowtor.cli.console import mark, note, stderr, stdout
+from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob, Exit
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.job import Job
 from yellowtor.run.judging import matched
-from yellowtor.run.trial import Trial, read_trial, record_address, save_reply, saved_reply, try_address
+from yellowtor.run.trial import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
+from yellowtor.services.description import Direction
 from yellowtor.services.http import HttpService
 from yellowtor.settings import read_settings
 from yellowtor.wiring import load_service, service_book
 
 SHOWN = {"request": {"request"}, "reply": {"reply"}, "reading": {"reading"}, "all": {"request", "reply", "reading"}}
+DECIMALS = 5  # of a degree in a question about a position; a job may say others
 LINES = 60  # of a reply that are shown
 
 
 @dataclass(frozen=True)
 class Wish:
-    """What is to be tried: an address (in one line, or by parts, or of a job's record) with services, or a file."""
+    """What is to be tried: an address (in one line, or by parts), a position, or a job's record; or a file."""
 
     text: str
     parts: Sequence[str]
+    at: str | None
     services: Sequence[Path]
     job: Path | None
     record: str | None
@@ -56,23 +61,24 @@ def try_command(wish: Wish) -> None:
         raise BadJob("Say which service to ask: --service FILE.toml, or --job JOB.toml. Nothing was sent.")
     if len(paths) > 1 and (wish.reply or wish.save):
         raise BadJob("--reply and --save speak of one reply: name one service. Nothing was sent.")
-    address = _address(wish, job, folder)
+    asked = _asked(wish, job, folder)
     sends = wish.reply is None and wish.show != "request"
     services = []
     for path in paths:
-        service, remarks = load_service(path, job.ask.language if job else "", unset_is_shown=not sends)
+        language, direction = job.ask.language if job else "", _direction(asked, job, wish)
+        service, remarks = load_service(path, language, direction, unset_is_shown=not sends)
         services.append((path, service))
         for remark in remarks:
             note(stderr(), remark)
     if wish.reply is None and not sends:
         for _, service in services:
             _title(stdout(), "Request", f"{service.name}; not sent")
-            stdout().print(_highlighted(service.shown(address)))
+            stdout().print(_highlighted(service.shown(asked)))
             if service.unset:
                 stdout().print(f"without a value: {', '.join(service.unset)}", style="yellow")
         return
     thresholds = job.judge.thresholds() if job else Thresholds(wish.tolerance_m, 0.8)
-    trials = [_tried(address, path, service, thresholds, wish, job, folder) for path, service in services]
+    trials = [_tried(asked, path, service, thresholds, wish, job, folder) for path, service in services]
     for trial in trials:
         show_trial(stdout(), trial, SHOWN[wish.show], named=len(trials) > 1)
     if len(trials) > 1:
@@ -81,27 +87,38 @@ def try_command(wish: Wish) -> None:
 
 
 def _tried(
-    address: Address, path: Path, service: HttpService, thresholds: Thresholds, wish: Wish, job: Job | None,
+    asked: Subject, path: Path, service: HttpService, thresholds: Thresholds, wish: Wish, job: Job | None,
     folder: Path,
 ) -> Trial:  # fmt: skip
     if wish.reply:
-        return read_trial(address, service, saved_reply(wish.reply), thresholds, kept=f"read from {wish.reply}")
+        return read_trial(asked, service, saved_reply(wish.reply), thresholds, kept=f"read from {wish.reply}")
     ledger = wish.ledger or (folder / job.ledger if job and job.ledger else None)
     with ExitStack() as stack:
         book = stack.enter_context(service_book(service, path, ledger, "everything" if wish.anew else "nothing"))
-        trial = try_address(address, service, book, CLOCK, thresholds, anew=wish.anew)
+        trial = try_one(asked, service, book, CLOCK, thresholds, anew=wish.anew)
     if wish.save:
         save_reply(trial.reply, wish.save)
         note(stderr(), f"the reply is in {wish.save}; --reply {wish.save} reads it again without asking")
     return trial
 
 
-def _address(wish: Wish, job: Job | None, folder: Path) -> Address:
+def _direction(asked: Subject, job: Job | None, wish: Wish) -> Direction:
+    """In reverse where there is a position to ask about; a saved reply is read as the job would, if there is one."""
+    if isinstance(asked, Spot) or (wish.reply and job and job.in_reverse):
+        return "reverse"
+    return "forward"
+
+
+def _asked(wish: Wish, job: Job | None, folder: Path) -> Subject:
     if wish.record is not None:
         if job is None:
             raise BadJob("--record is one of a job's: say --job JOB.toml. Nothing was sent.")
         table, _, _ = open_table(job, folder)
-        return record_address(job, table, wish.record)
+        return record_asked(job, table, wish.record)
+    if wish.at is not None:
+        if wish.text or wish.parts:
+            raise BadJob("--at is a position, and an address is given too: say one of them. Nothing was sent.")
+        return spot_at(position_of(wish.at), job.ask.decimals if job else DECIMALS)
     parts: dict[str, str] = {}
     for part in wish.parts:
         name, equals, text = part.partition("=")
@@ -132,7 +149,7 @@ def show_trial(console: Console, trial: Trial, wanted: set[str], *, named: bool)
         _title(console, "Request", f"not sent: {trial.kept}" if trial.kept else "")
         console.print(_highlighted(trial.shown))
         if trial.empty:
-            console.print(f"empty in this address: {', '.join(trial.empty)}", style="yellow")
+            console.print(f"empty in what is asked: {', '.join(trial.empty)}", style="yellow")
     if "reply" in wanted:
         status = str(trial.reply.status) if trial.reply.status else trial.reply.trouble
         _title(console, "Reply", f"{status} · {trial.read.kind}")

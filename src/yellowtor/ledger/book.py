@@ -102,7 +102,7 @@ def _askings(store: Store, services: Sequence[AccountTerms]) -> dict[str, int]:
     with store.transaction() as connection:
         rows = [{"key": terms.asking, "service": terms.service} for terms in services]
         connection.execute(upsert(asking).on_conflict_do_nothing(), rows)
-        known = dict(connection.execute(select(asking.c.key, asking.c.id)).tuples().all())
+        known = {row.key: row.id for row in connection.execute(select(asking.c.key, asking.c.id))}
     return {terms.service: known[terms.asking] for terms in services}
 
 

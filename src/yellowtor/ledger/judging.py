@@ -185,7 +185,7 @@ class JudgeBook:
         query = select(reply.c.service, func.sum(asked.c.records)).select_from(
             asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
         )
-        return dict(self._store.connection.execute(query.group_by(reply.c.service)).tuples().all())
+        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(reply.c.service))}
 
     def _asked(self) -> Subquery:
         """The addresses that are asked about, and how many records have each."""

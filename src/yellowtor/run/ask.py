@@ -5,19 +5,18 @@ at any moment loses nothing that was paid for, but for what was in flight.
 """
 
 import asyncio
-import json
 import random
 from collections import deque
 from collections.abc import Iterator
 from itertools import islice
 from typing import NamedTuple
 
-from yellowtor.addresses.address import Address
 from yellowtor.allowance.breaker import Breaker
 from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
+from yellowtor.answers.spots import Subject, subject_of
 from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
 from yellowtor.run.asked import AskResult
 from yellowtor.run.gate import Gate
@@ -114,7 +113,7 @@ class Asker:
 
     async def _settle(self, question: Question) -> None:
         """Ask one question, as often as it takes and is allowed."""
-        address = Address(**json.loads(question.address))
+        asked = subject_of(question.address)
         for attempt in range(1, self._service.tries + 1):
             reserved = await self._writer.reserve(question.key, attempt)
             if isinstance(reserved, AlreadyKnown):
@@ -123,11 +122,11 @@ class Asker:
                 self._no_more = True
                 self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
                 return
-            taken = await self._send(reserved, address, attempt)
+            taken = await self._send(reserved, asked, attempt)
             if taken is None or not await self._act(reserved, question, taken):
                 return
 
-    async def _send(self, reserved: Reserved, address: Address, attempt: int) -> _Taken | None:
+    async def _send(self, reserved: Reserved, asked: Subject, attempt: int) -> _Taken | None:
         """Send at the reserved instant and take the reply in; None when the run was stopped before.
 
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
@@ -137,7 +136,7 @@ class Asker:
         if await self._gate.comes(reserved.send_at - AHEAD_S):
             leave = _Leaving(self._gate, self._writer, reserved)
             async with self._connections:
-                reply = await self._service.send(self._service.request(address), leave)
+                reply = await self._service.send(self._service.request(asked), leave)
                 if leave.left_at:
                     self._gate.heard(leave.left_at)
                 taken = self._take(reply, attempt) if reply else None

@@ -1,15 +1,14 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-import json
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 
-from yellowtor.addresses.address import Address
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import Question, Turn
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.job import Job
@@ -68,6 +67,7 @@ class Summary:
     backup: Path | None
     changes: Changes | None
     abandoned: tuple[str, ...] = ()
+    in_reverse: bool = False
 
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
@@ -77,8 +77,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         watch.remark(remark)
     source = parts.table.fingerprint()
     scanned = scan(job, parts.table, [service.asking for service in services], book.scanning, watch, source)
-    context = frozenset(part for part, text in job.address.fixed if text)
-    judging = Judging(services, job.judge.thresholds(), job.ask_next(), context, watch.remark)
+    judging = Judging(services, job.judge.thresholds(), job.ask_next(), job.context(), watch.remark)
     if len(services) > 1:  # whom to ask depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
@@ -98,7 +97,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     return Summary(
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, placed_by, wrote,
         parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
-        changes, tuple(Address(**json.loads(a)).line() for a in book.abandoned),
+        changes, tuple(subject_of(text).line() for text in book.abandoned), job.in_reverse,
     )  # fmt: skip
 
 

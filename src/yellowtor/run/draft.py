@@ -67,7 +67,7 @@ def draft_job(sample: Sample, service: str, target: str, choose: Choose) -> Draf
         )
     document = _document(sample, guesses, service, target)
     job = Job.model_validate(document.unwrap())
-    composing = job.address.composing()
+    composing = job.composing()
     rows = [dict(zip(sample.header, row, strict=False)) for row in sample.rows]
     lines = [(row[guesses["key"].column] if not sample.keys else row[sample.keys[0]], composing.compose(row).line())
              for row in rows if not composing.says_nothing(row)]  # fmt: skip

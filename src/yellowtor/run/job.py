@@ -4,6 +4,7 @@ The models here, in records.py and in targets.py are the language; docs/job-file
 """
 
 from pathlib import Path
+from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -11,6 +12,7 @@ from yellowtor.answers.levels import Level
 from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
 from yellowtor.answers.several import AskNext
+from yellowtor.answers.spots import Composer, Spotting
 from yellowtor.run.records import STANDARD, AddressColumns, Records
 from yellowtor.run.targets import Write
 from yellowtor.settings import Settings
@@ -44,6 +46,9 @@ class Ask(Settings):
         "when the next one is.",
     )
     language: str = Field("", description="Language of the answers: the variable `language` of the description.")
+    decimals: int = Field(
+        5, ge=0, le=7, description="In reverse: decimals of a degree with which positions are asked about; 5 are 1 m."
+    )
     next: Next = Field(Next(), description="When the next of several services is asked.")
 
     @model_validator(mode="after")
@@ -95,12 +100,36 @@ class Job(Settings):
     """A whole job. Paths are taken from the folder of the job file."""
 
     ledger: Path | None = Field(None, description="The ledger's file; else the one of the user, shared by all jobs.")
+    direction: Literal["forward", "reverse"] = Field(
+        "forward",
+        description="`reverse`: the records have a position (`records.latitude`, `records.longitude`) and get the "
+        "address that is there.",
+    )
     records: Records
-    address: AddressColumns
+    address: AddressColumns | None = Field(
+        None, description="How an address is put together. Needed, but in `reverse`, which asks about positions."
+    )
     ask: Ask
     judge: Judge
     write: Write
     markers: Markers = Markers()
+
+    @property
+    def in_reverse(self) -> bool:
+        return self.direction == "reverse"
+
+    def composing(self, decimal: str = ".") -> Composer:
+        """How a record becomes what is asked about; decimal is the mark of the source's numbers."""
+        if self.address is not None:
+            return self.address.composing()
+        records = self.records
+        assert records.latitude is not None and records.longitude is not None, "the model sees to it"  # noqa: PT018
+        area = self.judge.thresholds().area
+        return Spotting(records.latitude, records.longitude, self.ask.decimals, decimal, area)
+
+    def context(self) -> frozenset[str]:
+        """The parts that are fixed for all records: an answer that confirms nothing else confirms nothing."""
+        return frozenset(part for part, text in self.address.fixed if text) if self.address else frozenset()
 
     def ask_next(self) -> AskNext:
         """When the next of several services is asked."""
@@ -121,6 +150,16 @@ class Job(Settings):
         return self.write.in_place and self.held_columns() == (columns.latitude, columns.longitude)
 
     @model_validator(mode="after")
+    def _one_direction(self) -> "Job":
+        if self.in_reverse and self.address is not None:
+            raise ValueError('direction = "reverse" asks about positions: [address] has no place there')
+        if self.in_reverse and self.records.latitude is None:
+            raise ValueError('direction = "reverse" needs the positions: records.latitude and records.longitude')
+        if not self.in_reverse and self.address is None:
+            raise ValueError("address is missing: which columns make it")
+        return self
+
+    @model_validator(mode="after")
     def _into_the_database(self) -> "Job":
         write = self.write
         if self.records.database is not None and write.to is not None:
@@ -139,7 +178,7 @@ class Job(Settings):
 
     @model_validator(mode="after")
     def _address_is_safe(self) -> "Job":
-        read = self.records.keys() + ([] if self.write.table else list(self.address.composing().raw_columns()))
+        read = self.records.keys() + ([] if self.write.table else list(self.composing().raw_columns()))
         clash = set(read) & set(self.write.columns.mapped().values())
         if clash:
             raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")

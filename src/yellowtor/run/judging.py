@@ -12,11 +12,13 @@ from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.drift import SAMPLE, Drift
-from yellowtor.answers.outcome import Thresholds, judge
+from yellowtor.answers.nearby import VERSION, judge_nearby
+from yellowtor.answers.outcome import Judgement, Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.several import AskNext, Settled, settle
+from yellowtor.answers.spots import Spot, Subject, subject_of
 from yellowtor.answers.work import EXTRA, Judged, KeptReply, Unjudged
 from yellowtor.run.ports import JudgeBook, Service
 
@@ -34,7 +36,7 @@ class Judging:
         self._thresholds, self._next, self._context, self._remark = thresholds, ask_next, context, remark
         self._drifts: dict[str, Drift] = {}
         self._readings = {service.name: service.reading_key for service in services}
-        self.key = digest(*(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()))
+        self.key = digest(VERSION, *(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()))
         if len(services) > 1:
             self.key = digest(self.key, repr(ask_next))
 
@@ -53,12 +55,12 @@ class Judging:
 
     def _judge(self, item: Unjudged, found: Found) -> Judged:
         """The judgement of an address; candidates that had to be read for it are added to found."""
-        address = Address(**json.loads(item.parts))
+        asked = subject_of(item.parts)
         replies = [(name, reply) for name in self._services if (reply := item.replies.get(name)) is not None]
         judged = {}
         for name, reply in replies:
             read = self._read(name, reply, found)
-            judged[name] = judge(address, self._context, read.kind, read.message, read.candidates, self._thresholds)
+            judged[name] = judge_reply(asked, self._context, read, self._thresholds)
         silent = [name for name in self._services if name in item.replies and name not in judged]
         settled = settle(judged, silent, self._next, self._thresholds)
         ids = {name: reply.id for name, reply in replies}
@@ -76,6 +78,14 @@ class Judging:
         text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
         found.append((reply.id, self._readings[name], text))
         return read
+
+
+def judge_reply(asked: Subject, context: frozenset[str], read: Read, thresholds: Thresholds) -> Judgement:
+    """Judge a reply, whatever it was asked about."""
+    if isinstance(asked, Spot):
+        return judge_nearby(asked.position, read.kind, read.message, read.candidates, thresholds)
+    assert isinstance(asked, Address), "there is nothing else"
+    return judge(asked, context, read.kind, read.message, read.candidates, thresholds)
 
 
 def _candidates(text: str) -> list[Candidate]:

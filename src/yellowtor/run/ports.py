@@ -7,13 +7,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply, Request
+from yellowtor.answers.spots import Subject
 from yellowtor.answers.work import Answer, Judged, Kept, Known, Question, Reservation, Reserved, Turn, Unjudged, Work
 
 T = TypeVar("T")
@@ -69,8 +69,8 @@ class Service(Protocol):
     asking: Asking
     reading_key: str
 
-    def request(self, address: Address) -> Request: ...
-    def shown(self, address: Address) -> str: ...
+    def request(self, asked: Subject) -> Request: ...
+    def shown(self, asked: Subject) -> str: ...
     def meaning(self, reply: Reply) -> Read: ...
     def looked_up(self, reply: Reply) -> Sequence[Looked]: ...
     def read(self, reply: Reply) -> Read: ...

@@ -86,8 +86,9 @@ def _preview(
     address = reader.composing.compose(cells)
     fate = HELD if reader.held(row).position and keep else ""
     if not fate:
-        fate = reader.incomplete(cells, address) or lacking([s.asking for s in services], address)
-    odd = list(suspicions(reader.composing.own_line(cells))) if not fate else []
+        fate = reader.composing.why_not(cells, address) or lacking([s.asking for s in services], address)
+    own = reader.composing.own_line(cells)
+    odd = list(suspicions(own)) if own and not fate else []
     question = None if fate else bytes.fromhex(digest(address.key()))
     line = "" if reader.composing.says_nothing(cells) else address.line()
     return Preview(shown_key(key), reader.name(row), cells, line, "", fate, odd), question

@@ -9,9 +9,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from operator import itemgetter
 
-from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.keys import Asking, digest, raw_hashes
 from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
+from yellowtor.answers.spots import Composer, Subject
 from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
@@ -52,7 +52,7 @@ class RowReader:
     """Where in a row the job's columns stand. Raises BadSource when one is missing."""
 
     def __init__(self, job: Job, table: Table) -> None:
-        self.composing: Composing = job.address.composing()
+        self.composing: Composer = job.composing(table.decimal)
         columns = list(self.composing.raw_columns())
         keys = job.records.keys() or table.keys
         wanted = [*keys, *columns, *([job.records.name] if job.records.name else [])]
@@ -72,6 +72,7 @@ class RowReader:
         )
         lat, lon = job.held_columns()
         self._held = (at[lat], at[lon]) if lat in at and lon in at else None
+        self._in_reverse = job.in_reverse
         self._decimal, self._area = table.decimal, job.judge.thresholds().area
 
     def keys(self, batch: Sequence[Row]) -> list[str]:
@@ -87,23 +88,21 @@ class RowReader:
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, self.raw(row), strict=True))
 
-    def incomplete(self, cells: Mapping[str, str], address: Address) -> str:
-        """Why nothing is asked about this address; empty where something is."""
-        if missing := self.composing.missing(address):
-            return f"{' and '.join(missing)} missing"
-        return "the address is empty" if self.composing.says_nothing(cells) else ""
-
     def held_texts(self, batch: Sequence[Row]) -> list[tuple[str | None, Finding | None]]:
-        """The coordinates of each of many records, as they would be written, and what is wrong with them."""
+        """The coordinates of each of many records, as they would be written, and what is wrong with them.
+
+        In reverse they are what is asked about, and none that a record would keep.
+        """
         lats, lons = ([row[at] for row in batch] for at in self._held) if self._held else ([], [])
         if not any(lats) and not any(lons):
             return [(None, None)] * len(batch)
         pairs = zip(lats, lons, strict=True)
-        return [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in pairs]
+        read = [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in pairs]
+        return [(None, finding) for _, finding in read] if self._in_reverse else read
 
     def held(self, row: Row) -> Held:
         """The coordinates that the record has already, and what is wrong with them."""
-        if self._held is None:
+        if self._held is None or self._in_reverse:
             return NOTHING
         lat, lon = row[self._held[0]], row[self._held[1]]
         return read_coordinates(lat, lon, self._decimal, self._area) if lat or lon else NOTHING
@@ -185,25 +184,25 @@ def scan(
 def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *, keep: bool) -> Work:
     """What a record becomes: kept, incomplete, or one to ask about."""
     cells = reader.cells(row)
-    address = reader.composing.compose(cells)
-    address_key = address.key()
-    text = json.dumps(address.as_dict(), ensure_ascii=False)
+    asked = reader.composing.compose(cells)
+    key = asked.key()
+    text = json.dumps(asked.as_dict(), ensure_ascii=False)
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
         state, reasons = "kept", ["has coordinates of its own"]
-    elif why := reader.incomplete(cells, address) or lacking(askings, address):
+    elif why := reader.composing.why_not(cells, asked) or lacking(askings, asked):
         state, reasons = "incomplete", [why]
     else:
         state, reasons = "ask", []
-    able = [asking for asking in askings if not asking.lacks(address)] if state == "ask" else []
-    questions = {asking.service: asking.question_key(address_key) for asking in able}
+    able = [asking for asking in askings if not asking.lacks(asked)] if state == "ask" else []
+    questions = {asking.service: asking.question_key(key) for asking in able}
     why = json.dumps(reasons)
-    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, address_key, questions)
+    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, key, questions)
 
 
-def lacking(askings: Sequence[Asking], address: Address) -> str:
-    """Why no service can be asked about this address; empty where one can."""
-    why = [asking.lacks(address) for asking in askings]
+def lacking(askings: Sequence[Asking], asked: Subject) -> str:
+    """Why no service can be asked about this; empty where one can."""
+    why = [asking.lacks(asked) for asking in askings]
     return why[0] if all(why) else ""
 
 

@@ -5,6 +5,8 @@ from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from yellowtor.addresses.address import PARTS
+from yellowtor.addresses.line import LineTemplate
 from yellowtor.answers.projection import Projection
 from yellowtor.answers.work import EXTRA
 from yellowtor.run.records import Column, Name
@@ -26,6 +28,14 @@ class AnswerColumns(Settings):
     matched_postcode: Column | None = Field(None, description="Its postcode.")
     matched_region: Column | None = Field(None, description="Its region.")
     matched_country: Column | None = Field(None, description="Its country.")
+    postal: Column | None = Field(
+        None, description="The lines of a postal address for a letter (`write.postal`), in one cell."
+    )
+    postal_1: Column | None = Field(None, description="The first of those lines.")
+    postal_2: Column | None = Field(None, description="The second.")
+    postal_3: Column | None = Field(None, description="The third.")
+    postal_4: Column | None = Field(None, description="The fourth.")
+    distance_m: Column | None = Field(None, description="In reverse: metres from the point to the place answered.")
     reasons: Column | None = Field(None, description="Why the confidence is what it is.")
     geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
     x: Column | None = Field(None, description="Easting of the point in the coordinate system `write.crs`.")
@@ -71,7 +81,13 @@ class Write(Settings):
         "that are no longer there stay.",
     )
     doubtful: bool = Field(
-        False, description="Write the coordinates of *doubtful* points too. Map `outcome` if you do."
+        False,
+        description="Write the coordinates of *doubtful* points too; in reverse, their addresses. Map `outcome` if "
+        "you do.",
+    )
+    postal: list[str] = Field(
+        default_factory=lambda: ["{number} {street}", "{postcode} {town}", "{region}", "{country}"],
+        description="The lines of a postal address, of the parts of the one answered; empty lines are left out.",
     )
     create: bool | Literal["numeric"] = Field(
         False,
@@ -91,6 +107,14 @@ class Write(Settings):
         if crs is not None:
             Projection(crs)
         return crs
+
+    @field_validator("postal")
+    @classmethod
+    def _of_parts(cls, lines: list[str]) -> list[str]:
+        for line in lines:
+            if stray := set(LineTemplate(line).columns) - set(PARTS) - {"country_code"}:
+                raise ValueError(f"{{{min(stray)}}} is no part of an address (there are: {', '.join(PARTS[1:])})")
+        return lines
 
     @model_validator(mode="after")
     def _one_target(self) -> "Write":

@@ -1,4 +1,4 @@
-"""The verb `try`: ask about one address, once, and tell all that came of it.
+"""The verb `try`: ask about one address or position, once, and tell all that came of it.
 
 It is charged and kept like any other request: a reply that the ledger has is shown without asking, and one that was
 saved in a file asks nothing at all.
@@ -10,14 +10,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellowtor.addresses.address import Address
-from yellowtor.answers.outcome import Judgement, Thresholds, judge
+from yellowtor.answers.outcome import Judgement, Thresholds
 from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply
+from yellowtor.answers.spots import Subject
 from yellowtor.answers.work import Reserved, Spent
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import written_aside
 from yellowtor.run.gate import Gate
 from yellowtor.run.job import Job
+from yellowtor.run.judging import judge_reply
 from yellowtor.run.ports import Book, Clock, Service, Table
 from yellowtor.run.scan import RowReader, key_as_shown
 
@@ -39,44 +41,45 @@ class Trial:
     looked: Sequence[Looked]
     empty: Sequence[str]
     kept: str
-    judged: bool  # there was an address to judge by
+    judged: bool  # there was something to judge by
 
 
-def try_address(
-    address: Address, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool
-) -> Trial:
-    """Ask about this address, or show the kept reply. Raises YellowtorError when the allowance is spent."""
-    if why := service.asking.lacks(address):
+def try_one(asked: Subject, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool) -> Trial:
+    """Ask about this, or show the kept reply. Raises YellowtorError when the allowance is spent."""
+    if why := service.asking.lacks(asked):
         raise BadJob(f"{why[0].upper()}{why[1:]}: say --part street=… --part town=…. Nothing was sent.")
-    question = service.asking.question_key(address.key())
+    question = service.asking.question_key(asked.key())
     kept = None if anew else book.requests[service.name].kept(question)
-    reply = kept[0] if kept else asyncio.run(_ask(address, question, service, book, clock))
+    reply = kept[0] if kept else asyncio.run(_ask(asked, question, service, book, clock))
     since = f"the ledger has the reply of {kept[1][:19]} UTC" if kept else ""
-    return read_trial(address, service, reply, thresholds, kept=since)
+    return read_trial(asked, service, reply, thresholds, kept=since)
 
 
-def read_trial(address: Address, service: Service, reply: Reply, thresholds: Thresholds, *, kept: str) -> Trial:
-    """What a reply to the question about this address says. Nothing is sent."""
+def read_trial(asked: Subject, service: Service, reply: Reply, thresholds: Thresholds, *, kept: str) -> Trial:
+    """What a reply to the question about this says. Nothing is sent."""
     read = service.read(reply)
-    judgement = judge(address, frozenset(), read.kind, read.message, read.candidates, thresholds)
-    empty = [name for name in service.asking.wants if name != "q" and not getattr(address, name)]
-    shown, looked, judged = service.shown(address), service.looked_up(reply), bool(address.as_dict())
-    return Trial(service.name, shown, reply, read, judgement, looked, empty, kept, judged)
+    judged = any(asked.as_dict().values())
+    judgement = judge_reply(asked if judged else Address(), frozenset(), read, thresholds)
+    known = asked.variables()
+    empty = [name for name in service.asking.wants if name != "q" and not known.get(name)]
+    return Trial(
+        service.name, service.shown(asked), reply, read, judgement, service.looked_up(reply), empty, kept, judged
+    )
 
 
-def record_address(job: Job, table: Table, key: str) -> Address:
-    """The address of the record with this key, as the job puts it together. Raises BadSource when there is none."""
+def record_asked(job: Job, table: Table, key: str) -> Subject:
+    """What would be asked about the record with this key. Raises BadSource when there is none, or nothing is."""
     reader, wanted = RowReader(job, table), key_as_shown(key)
     for batch in table.batches():
         keys = reader.keys(batch)
         if wanted in keys:
             cells = reader.cells(batch[keys.index(wanted)])
-            address = reader.composing.compose(cells)
-            if why := reader.incomplete(cells, address):
+            asked = reader.composing.compose(cells)
+            if why := reader.composing.why_not(cells, asked):
                 raise BadSource(
                     f"The record {key!r} of {table.name} would not be asked about: {why}. Nothing was sent."
                 )
-            return address
+            return asked
     raise BadSource(f"{table.name} has no record with the key {key!r}. Nothing was sent.")
 
 
@@ -105,7 +108,7 @@ def saved_reply(path: Path) -> Reply:
     return Reply(int(status), {n.strip().lower(): text.strip() for n, _, text in fields}, content[at + size :])
 
 
-async def _ask(address: Address, question: str, service: Service, book: Book, clock: Clock) -> Reply:
+async def _ask(asked: Subject, question: str, service: Service, book: Book, clock: Clock) -> Reply:
     async with service, book.writer(service.name) as writer:
         reserved = await writer.reserve(question, 1)
         if isinstance(reserved, Spent):
@@ -114,7 +117,7 @@ async def _ask(address: Address, question: str, service: Service, book: Book, cl
             )
         assert isinstance(reserved, Reserved)
         await Gate(service.pace, clock).passed(reserved.send_at)
-        reply = await service.send(service.request(address))
+        reply = await service.send(service.request(asked))
         assert reply is not None, "nothing held the request back"
         read = service.meaning(reply)
         if read.kind.is_answer:

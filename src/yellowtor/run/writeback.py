@@ -5,26 +5,23 @@ columns that the job names are touched.
 """
 
 import json
-import math
 from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
-from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import written
-from yellowtor.answers.projection import Point, Projection, ewkb
-from yellowtor.answers.work import EXTRA, Answer
+from yellowtor.answers.spots import Spot, subject_of
+from yellowtor.answers.work import Answer
+from yellowtor.run.columns import Columns
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
-MATCHED = "matched_"  # begins the names of columns for the parts of the matched address
 UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
 
 
@@ -68,11 +65,8 @@ class WriteBack:
         self._job, self._table, self._book, self._watch, self._leave = job, table, book, watch, leave
         self._repair = repair
         self._reader = RowReader(job, table)
-        self._names = list(job.write.columns.mapped())
-        self._parts = [name for name in self._names if name.startswith((MATCHED, EXTRA))]
-        self._texts = frozenset([*self._names, *(["parts"] if self._parts else [])])
-        self._sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
-        self._projection = Projection(job.write.crs) if job.write.crs else None
+        self._columns = Columns(job, leave)
+        self._coordinates = "latitude" in self._columns.names and not job.in_reverse
         self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
         self._unsettled: deque[tuple[Sequence[Row], Sequence[Answer | None]]] = deque()  # pages, of a database
         self._markers: Sequence[MarkerFile] = ()
@@ -119,7 +113,7 @@ class WriteBack:
             for row, answer in zip(batch, answers, strict=True):
                 if answer is not None:
                     file.add(_marker(answer, self._reader.name(row)))
-        if "latitude" in self._names:
+        if self._coordinates:
             self._note([answer for answer in answers if answer is not None])
 
     def changes(self, shown: int) -> Changes:
@@ -154,10 +148,11 @@ class WriteBack:
 
     def _batch(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Sequence[Answer | None]]:
         """The new cells of each of the job's columns for this batch, and the answers that they were made from."""
-        answers = self._answers(batch, self._texts | FOR_MARKERS if self._markers else self._texts)
+        answers = self._answers(batch, self._columns.wanted | FOR_MARKERS if self._markers else self._columns.wanted)
         edited = [at for at, answer in enumerate(answers) if answer is None]
-        columns = self._columns([answer or UNKNOWN for answer in answers])
-        if "latitude" in self._names and not self._job.write.table:
+        columns = self._columns.make([answer or UNKNOWN for answer in answers])
+        self.result.stale = self._columns.stale
+        if self._coordinates and not self._job.write.table:
             self._leave_or_repair(batch, columns[0], columns[1])
         for at in edited:
             for column in columns:
@@ -195,46 +190,9 @@ class WriteBack:
             for row, answer in zip(batch, found, strict=True)
         ]
 
-    def _columns(self, answers: Sequence[Answer]) -> list[list[Any]]:
-        by_name = dict(zip(Answer._fields, map(list, zip(*answers, strict=True)), strict=True))
-        if "reasons" in self._names:
-            by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
-        if self._parts:
-            parts = [json.loads(text) if text else {} for text in by_name["parts"]]
-            by_name |= {name: [p.get(name.removeprefix(MATCHED)) for p in parts] for name in self._parts}
-        sure = self._sure
-        points: list[Point | None] = [
-            (a.lat, a.lon) if a.outcome in sure and a.lat is not None and a.lon is not None else None for a in answers
-        ]
-        if "geo" in self._names:
-            by_name["geo"] = [f"geo:{point[0]},{point[1]}" if point else None for point in points]
-        if "geometry" in self._names:
-            by_name["geometry"] = [ewkb(*point) if point else None for point in points]
-        if "x" in self._names:
-            by_name["x"], by_name["y"] = self._projected(points)
-        if "latitude" in self._names:
-            cells = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
-            by_name["latitude"], by_name["longitude"] = map(list, zip(*cells, strict=True))
-        return [by_name[name] for name in self._names]
-
-    def _projected(self, points: Sequence[Point | None]) -> tuple[list[Any], list[Any]]:
-        """Eastings and northings; None where there is no point, or none in that coordinate system."""
-        assert self._projection is not None, "the job sees to it"
-        there = iter(self._projection.project([point for point in points if point]))
-        found = [next(there) if point else None for point in points]
-        cells = [pair if pair and all(map(math.isfinite, pair)) else (None, None) for pair in found]
-        return [x for x, _ in cells], [y for _, y in cells]
-
-    def _unsure(self, answer: Answer) -> tuple[Any, Any]:
-        """What goes into the coordinate columns of a record that has no point: nothing, or no change."""
-        foreign = answer.held is not None and answer.held != answer.written
-        self.result.stale += foreign and answer.outcome == Outcome.UNPLACED.value
-        stays = (foreign or answer.outcome == Outcome.KEPT.value) and not self._job.write.table
-        return (self._leave, self._leave) if stays else (None, None)
-
     def _note(self, answers: Sequence[Answer]) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
-        sure, here = self._sure, self._job.held_is_target()
+        sure, here = self._columns.sure, self._job.held_is_target()
         self._book.note_written(
             [
                 (number, text)
@@ -246,14 +204,18 @@ class WriteBack:
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:
-    """What a marker file needs to know of a record."""
+    """What a marker file needs to know of a record. In reverse it stands at the point that was asked about."""
+    asked = subject_of(answer.address)
+    lat, lon = answer.lat, answer.lon
+    if isinstance(asked, Spot) and asked.lat:
+        lat, lon = asked.position.lat, asked.position.lon
     return {
         "key": shown_key(answer.key),
         "name": name,
         "outcome": answer.outcome,
-        "lat": answer.lat,
-        "lon": answer.lon,
-        "asked": Address(**json.loads(answer.address)).line(),
+        "lat": lat,
+        "lon": lon,
+        "asked": asked.line(),
         "matched": answer.matched,
         "level": answer.level,
         "confidence": answer.confidence,

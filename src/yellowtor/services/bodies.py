@@ -14,6 +14,7 @@ _NAME = re.compile(r"\{([A-Za-z_]\w*)\}")
 _NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 _NO_HEADER = re.compile(r"[\x00-\x1f\x7f]+")
 _MISSING = object()
+_NUMBERS: dict[str, Callable[[str], float]] = {"{limit}": int, "{lat}": float, "{lon}": float}  # alone, in JSON
 
 
 def names_in(text: Any) -> set[str]:
@@ -60,7 +61,8 @@ def _lone(text: str, values: Mapping[str, str]) -> Any:
 def _json(template: Any, values: Mapping[str, str]) -> Any:
     if isinstance(template, str):
         filled = _lone(template, values)
-        return int(filled) if template == "{limit}" else filled
+        number = _NUMBERS.get(template)
+        return number(filled) if number and filled is not _MISSING else filled
     if isinstance(template, Mapping):
         made = {key: _json(value, values) for key, value in template.items()}
         return {key: value for key, value in made.items() if value is not _MISSING}

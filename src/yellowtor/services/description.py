@@ -3,7 +3,7 @@
 The models here and in replies.py are the language; docs/service-description.md is made from them.
 """
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import uritemplate
@@ -12,13 +12,16 @@ from pydantic import Field, field_validator, model_validator
 from yellowtor.addresses.address import PARTS
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
+from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
 from yellowtor.services.replies import ReplyRules
 from yellowtor.services.variables import Variable
 from yellowtor.settings import Settings
 
 ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
-BUILT_IN = (*ADDRESS, "language", "limit")
+SPOT = ("lat", "lon")
+ALWAYS = ("language", "limit")
+Direction = Literal["forward", "reverse"]
 
 
 class About(Settings):
@@ -69,12 +72,10 @@ class Signing(Settings):
         return self
 
 
-class Forward(Settings):
-    """How an address is asked about.
+class Operation(Settings):
+    """One way to ask a service. Templates fill in variables."""
 
-    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
-    `language`, `limit`, and your own variables.
-    """
+    about: ClassVar[tuple[str, ...]] = ()  # the variables that say what is asked about
 
     url: str = Field(description="URI template (RFC 6570) of the request.")
     method: Literal["GET", "POST"] = Field("GET", description="POST where the question stands in a body.")
@@ -85,7 +86,8 @@ class Forward(Settings):
     json_body: Any = Field(
         None, alias="json",
         description="The body of a POST as JSON: a table whose texts are templates. A text that is one variable and "
-        "nothing else leaves its key out where the variable is empty; `{limit}` alone is a number.",
+        "nothing else leaves its key out where the variable is empty; `{limit}`, `{lat}` and `{lon}` alone are "
+        "numbers.",
     )  # fmt: skip
     form: dict[str, str] = Field(
         default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
@@ -93,7 +95,7 @@ class Forward(Settings):
     xml: str | None = Field(None, description="Or as XML: a template whose variables are escaped as XML wants it.")
 
     @model_validator(mode="after")
-    def _one_body(self) -> "Forward":
+    def _one_body(self) -> "Operation":
         bodies = [name for name, body in self.bodies().items() if body]
         if len(bodies) > 1:
             raise ValueError(f"has more than one body: {', '.join(bodies)}")
@@ -105,13 +107,33 @@ class Forward(Settings):
         return {"json": self.json_body, "form": self.form, "xml": self.xml}
 
     def wants(self) -> tuple[str, ...]:
-        """What of an address the request is made of."""
-        return tuple(name for name in ADDRESS if name in self.variables())
+        """What, of what is asked about, the request is made of."""
+        return tuple(name for name in self.about if name in self.variables())
 
     def variables(self) -> set[str]:
         """The variables that the request is made of."""
         named = {*uritemplate.variables(self.url)} | {n for text in self.headers.values() for n in names_in(text)}
         return named | {name for body in self.bodies().values() if body for name in names_in(body)}
+
+
+class Forward(Operation):
+    """How an address is asked about.
+
+    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
+    `language`, `limit`, and your own variables.
+    """
+
+    about: ClassVar[tuple[str, ...]] = ADDRESS
+
+
+class Reverse(Operation):
+    """How a position is asked about: what is there?
+
+    Templates fill in `lat` and `lon` (degrees, WGS 84), `language`, `limit`, and your own variables.
+    """
+
+    about: ClassVar[tuple[str, ...]] = SPOT
+    reply: ReplyRules | None = Field(None, description="How its replies are read, where they differ from `[reply]`.")
 
 
 class Allowance(Settings):
@@ -140,30 +162,56 @@ class Description(Settings):
     variables: dict[str, Variable] = Field(default_factory=dict)
     credentials: Credentials | None = None
     signing: Signing | None = None
-    forward: Forward
+    forward: Forward | None = Field(None, description="Needed, but for a service that is asked in reverse only.")
+    reverse: Reverse | None = Field(None, description="Where the service knows what is at a position.")
     allowance: Allowance = Allowance()
     reply: ReplyRules
 
     @model_validator(mode="after")
     def _templates(self) -> "Description":
-        known = {*BUILT_IN, *self.variables}
-        if clash := set(BUILT_IN) & set(self.variables):
+        if not self.operations():
+            raise ValueError("needs [forward], or [reverse], or both: how the service is asked")
+        if clash := {*ADDRESS, *SPOT, *ALWAYS} & set(self.variables):
             raise ValueError(f"variables.{min(clash)}: this name is taken by what is asked")
         for place, names in self._named().items():
+            known = {*ALWAYS, *self.variables, *getattr(getattr(self, place, None), "about", ())}
             if unknown := names - known:
                 raise ValueError(f"{place}: {{{min(unknown)}}} is not a variable (known: {', '.join(sorted(known))})")
-        if not self.forward.variables() & set(ADDRESS):
+        if self.forward and not self.forward.wants():
             raise ValueError("forward has no variable for the address: {q}, {street}, {town} …")
+        if self.reverse and len(self.reverse.wants()) < 2:
+            raise ValueError("reverse needs the variables {lat} and {lon}")
         if idle := set(self.variables) - set[str]().union(*self._named().values()):
             raise ValueError(f"variables.{min(idle)} is used nowhere")
         return self
+
+    def operations(self) -> dict[str, Operation]:
+        """The ways to ask, by their names."""
+        ways: dict[str, Operation | None] = {"forward": self.forward, "reverse": self.reverse}
+        return {name: way for name, way in ways.items() if way is not None}
+
+    def operation(self, direction: Direction) -> Operation:
+        """How it is asked in this direction. Raises BadJob where it can't be."""
+        way = self.operations().get(direction)
+        if way is None:
+            what = "addresses" if direction == "forward" else "positions"
+            raise BadJob(
+                f"{self.service.name} can't be asked about {what}: its description has no [{direction}]. "
+                "Nothing was sent."
+            )
+        return way
+
+    def replies(self, direction: Direction) -> ReplyRules:
+        """How its replies are read."""
+        own = self.reverse.reply if self.reverse and direction == "reverse" else None
+        return own or self.reply
 
     def _named(self) -> dict[str, set[str]]:
         """The variables that each place names."""
         own = [text for _, text in self.credentials or () if text]
         signing = [self.signing.secret] if self.signing else []
         return {
-            "forward": self.forward.variables(),
+            **{name: operation.variables() for name, operation in self.operations().items()},
             "service.contact": names_in(self.service.contact),
             "credentials": {name for text in own for name in names_in(text)},
             "signing.secret": {name for text in signing for name in names_in(text)},

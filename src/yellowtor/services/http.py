@@ -15,7 +15,8 @@ from yellowtor.addresses.keys import Asking, digest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
-from yellowtor.services.description import Description
+from yellowtor.answers.spots import Subject
+from yellowtor.services.description import Description, Direction
 from yellowtor.services.making import RequestMaker
 from yellowtor.services.variables import Values
 
@@ -31,9 +32,12 @@ class _HeldBackError(Exception):
 
 
 class HttpService:
-    """A service as its description says; sends while it is entered (async with)."""
+    """A service as its description says, asked in one direction; sends while it is entered (async with)."""
 
-    def __init__(self, description: Description, values: Values, language: str = "") -> None:
+    def __init__(
+        self, description: Description, values: Values, language: str = "", direction: Direction = "forward"
+    ) -> None:
+        operation, replies = description.operation(direction), description.replies(direction)
         self.name = description.service.name
         self.attribution = description.service.attribution
         self.account = description.account
@@ -42,26 +46,26 @@ class HttpService:
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
         self.unset = values.unset
-        self.extra = tuple(description.reply.extra)
-        self.reading_key = digest(description.reply.model_dump_json())
-        self._maker = RequestMaker(description, values, language)
+        self.extra = tuple(replies.extra)
+        self.reading_key = digest(replies.model_dump_json())
+        self._maker = RequestMaker(description, values, language, direction)
         self._timeout_s = description.allowance.timeout_s
-        self._reading = description.reply.reading()
+        self._reading = replies.reading()
         self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
         self._values = replace(values, derived=(self._maker.token,))
         self._session: aiohttp.ClientSession | None = None
         self._proxy: str | None = None
-        self._paths = description.reply.paths()
-        template, count, wants = self._maker.template, description.forward.candidates, description.forward.wants()
-        self.asking = Asking(self.name, "forward", template, language, "", count, wants)
+        self._paths = replies.paths()
+        template, count, wants = self._maker.template, operation.candidates, operation.wants()
+        self.asking = Asking(self.name, direction, template, language, "", count, wants)
 
-    def request(self, address: Address) -> Request:
-        """The request that asks about this address."""
-        return self._maker.request(address)
+    def request(self, asked: Subject) -> Request:
+        """The request that asks about this."""
+        return self._maker.request(asked)
 
-    def shown(self, address: Address) -> str:
+    def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets masked."""
-        return self._maker.shown(address)
+        return self._maker.shown(asked)
 
     def meaning(self, reply: Reply) -> Read:
         """What a reply says, but for its candidates."""

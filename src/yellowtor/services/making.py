@@ -6,11 +6,11 @@ import hmac
 from collections.abc import Mapping
 from typing import Any
 
-from yellowtor.addresses.address import Address
 from yellowtor.answers.reply import Request
+from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, xml_bytes
-from yellowtor.services.description import Description, Signing
+from yellowtor.services.description import Description, Direction, Signing
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
 from yellowtor.version import __version__
@@ -24,15 +24,18 @@ class RequestMaker:
     template is what makes two questions different, beside the address: never a value of a variable.
     """
 
-    def __init__(self, description: Description, values: Values, language: str = "") -> None:
-        forward = self._forward = description.forward
+    def __init__(
+        self, description: Description, values: Values, language: str = "", direction: Direction = "forward"
+    ) -> None:
+        self._operation = way = description.operation(direction)
+        self._replies = description.replies(direction)
         self._description, self._values = description, values
-        self._known: dict[str, str] = {**values.plain, "limit": str(forward.candidates)}
+        self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates)}
         if language:
             self._known["language"] = language
-        self._url = UrlTemplate(forward.url, self._known)
-        self._body = next(((kind, body) for kind, body in forward.bodies().items() if body), None)
-        template = [forward.url, *(f"{name}: {text}" for name, text in forward.headers.items())]
+        self._url = UrlTemplate(way.url, self._known)
+        self._body = next(((kind, body) for kind, body in way.bodies().items() if body), None)
+        template = [way.url, *(f"{name}: {text}" for name, text in way.headers.items())]
         self.template = "\n".join(template + ([f"POST {self._body[0]} {self._body[1]}"] if self._body else []))
         self.token = self._authorization(self._known).rpartition(" ")[2]
         self._common = self._headers(self._known)
@@ -41,16 +44,16 @@ class RequestMaker:
         if signing:
             self._secret = b"" if values.unset else _secret(signing, fill(signing.secret, self._known))
 
-    def request(self, address: Address) -> Request:
-        """The request that asks about this address."""
-        parts = parts_of(address)
+    def request(self, asked: Subject) -> Request:
+        """The request that asks about this."""
+        parts = asked.variables()
         return self._made(self._url.expand(parts), self._common, {**self._known, **parts})
 
-    def shown(self, address: Address) -> str:
+    def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets and signatures masked."""
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
-        known, parts = self._known | secret, parts_of(address)
-        url = UrlTemplate(self._forward.url, known).expand(parts)
+        known, parts = self._known | secret, asked.variables()
+        url = UrlTemplate(self._operation.url, known).expand(parts)
         made = self._made(url, self._headers(known), {**known, **parts}, signature="MASKsignature")
         fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]
         body = [made.body.decode()] if made.body else []
@@ -62,31 +65,31 @@ class RequestMaker:
     def _made(
         self, url: str, headers: Mapping[str, str], values: Mapping[str, str], signature: str | None = None
     ) -> Request:
-        headers = {**headers, **{n: header_text(text, values) for n, text in self._forward.headers.items()}}
+        headers = {**headers, **{n: header_text(text, values) for n, text in self._operation.headers.items()}}
         if signing := self._description.signing:
             signature = signature or self._sign(url)
             if signing.header:
                 headers[signing.header] = signature
             elif self._append:
                 url += self._append.expand({"signature": signature})
-        return Request(url, headers, self._forward.method, self._content(values))
+        return Request(url, headers, self._operation.method, self._content(values))
 
     def _content(self, values: Mapping[str, str]) -> bytes | None:
-        forward = self._forward
-        if forward.json_body:
-            return json_bytes(forward.json_body, values)
-        if forward.form:
-            return form_bytes(forward.form, values)
-        return xml_bytes(forward.xml, values) if forward.xml else None
+        way = self._operation
+        if way.json_body:
+            return json_bytes(way.json_body, values)
+        if way.form:
+            return form_bytes(way.form, values)
+        return xml_bytes(way.xml, values) if way.xml else None
 
     def _headers(self, known: Mapping[str, str]) -> dict[str, str]:
         """The header fields that every request has, but for the description's own."""
         contact = header_text(self._description.service.contact, known)
         headers = {
             "User-Agent": f"yellowtor/{__version__}" + (f" ({contact})" if contact else ""),
-            "Accept": self._description.reply.shape().accept,
+            "Accept": self._replies.shape().accept,
         }
-        if self._description.reply.format == "geojson":
+        if self._replies.format == "geojson":
             headers["Accept"] = "application/geo+json, application/json"
         if self._body:
             headers["Content-Type"] = TYPES[self._body[0]]
@@ -116,11 +119,6 @@ class RequestMaker:
             return digest.hex()
         encode: Any = base64.b64encode if signing.signature_is == "base64" else base64.urlsafe_b64encode
         return str(encode(digest).decode())
-
-
-def parts_of(address: Address) -> dict[str, str]:
-    """What a template can say of an address: its parts, and all of it in one line."""
-    return {"q": address.line(), **address.as_dict()}
 
 
 def _secret(signing: Signing, text: str) -> bytes:

@@ -5,6 +5,7 @@ street is unknown, the most populous place for a bare name, the whole country wh
 """
 
 import difflib
+import math
 import re
 import unicodedata
 from collections import defaultdict
@@ -13,6 +14,8 @@ from typing import Any
 
 from yellowtor.standin.world import METRES_PER_DEGREE, AddressPoint, Town
 
+DOORSTEP_M = 140.0  # how far off a door is still said to be here
+OUTSKIRTS_M = 3_000.0  # and the middle of a town
 _SHORT = {
     "st": "street", "str": "street", "rd": "road", "ln": "lane", "av": "avenue", "ave": "avenue", "ter": "terrace",
     "hbr": "harbour",
@@ -42,6 +45,7 @@ class Matcher:
         self.by_street: dict[str, list[Street]] = defaultdict(list)
         self.codes: dict[str, set[str]] = defaultdict(set)
         self.countries = {plain(t.country): t for t in towns} | {t.country_code.lower(): t for t in towns}
+        self.doors: dict[tuple[int, int], list[AddressPoint]] = defaultdict(list)
         at = {(t.name, t.region): t for t in towns}
         for town in sorted(towns, key=lambda t: -t.population):
             self.towns[plain(town.name)].append(town)
@@ -52,6 +56,7 @@ class Matcher:
                 known[street] = Street(town, point.street, {})
                 self.by_street[street].append(known[street])
             known[street].doors[point.number.lower()] = point
+            self.doors[_square(point.lat, point.lon)].append(point)
             self.codes[plain(point.postcode)].add(town.region + "/" + town.name)
 
     def find(self, question: str, limit: int) -> list[dict[str, Any]]:
@@ -71,6 +76,16 @@ class Matcher:
         if not found and country:
             found = [self._country(country)]
         return found[:limit]
+
+    def near(self, north: float, east: float, limit: int) -> list[dict[str, Any]]:
+        """Up to limit doors around a position, the nearest first; else the town that it lies in or near, if any."""
+        row, column = _square(north, east)
+        around = [d for r in range(row - 1, row + 2) for c in range(column - 1, column + 2) for d in self.doors[r, c]]
+        doors = sorted((apart, d.number, d) for d in around if (apart := _apart(north, east, d)) <= DOORSTEP_M)
+        if doors:
+            return [_place(door, "door", 4) for _, _, door in doors[:limit]]
+        towns = sorted((_apart(north, east, t), t.name, t) for ts in self.towns.values() for t in ts)
+        return [_town(town) for apart, _, town in towns[:1] if apart <= OUTSKIRTS_M]
 
     def _towns(self, chunks: list[str], country: Town | None) -> list[Town]:
         """The towns that a question may mean, those of its country first, then the most populous."""
@@ -122,6 +137,17 @@ class Matcher:
         lat, lon = sum(t.lat for t in mine) / len(mine), sum(t.lon for t in mine) / len(mine)
         bits = {"nation": town.country, "nation_code": town.country_code}
         return _answer("nation", lat, lon, 60_000, town.country, bits)
+
+
+def _square(north: float, east: float) -> tuple[int, int]:
+    """The square of a grid of 0.002 degrees, about 150 m wide here, in which a position lies."""
+    return math.floor(north / 0.002), math.floor(east / 0.002)
+
+
+def _apart(north: float, east: float, there: AddressPoint | Town) -> float:
+    """Metres on the flat: near enough for what is near."""
+    wide = (east - there.lon) * math.cos(math.radians(north))
+    return math.hypot(north - there.lat, wide) * METRES_PER_DEGREE
 
 
 def _number(chunk: str) -> tuple[str, str]:

@@ -66,7 +66,7 @@ def _says(means: str, media: str, schema: Any = None) -> dict[str, Any]:
 
 
 COUNT = {"type": "integer", "minimum": 1}
-FIND = {
+FIND: dict[str, Any] = {
     "operationId": "find",
     "summary": "Ask in one line; JSON with a verdict.",
     "security": [{"query_key": []}],
@@ -80,7 +80,7 @@ FIND = {
         "503": _says("trouble; Retry-After says how long", "application/json", VERDICT),
     },
 }
-LOOKUP = {
+LOOKUP: dict[str, Any] = {
     "operationId": "lookup",
     "summary": f"Ask part by part; XML in the namespace {NAMESPACE}, its errors too under the status 200.",
     "security": [{"header_key": []}],
@@ -90,7 +90,7 @@ LOOKUP = {
         "500": _says("something broke inside", "application/xml"),
     },
 }
-TABLE = {
+TABLE: dict[str, Any] = {
     "operationId": "table",
     "summary": "Ask by a signed URL (HMAC with SHA-1 of path and query, in base64url); text with semicolons.",
     "parameters": [
@@ -104,7 +104,7 @@ TABLE = {
     },
 }
 QUESTION = {"type": "object", "properties": {"text": TEXT, "most": COUNT}}
-ASK_FEATURES = {
+ASK_FEATURES: dict[str, Any] = {
     "operationId": "features",
     "summary": "Ask by POST with a token; GeoJSON, and problem details for errors.",
     "security": [{"token": []}],
@@ -120,6 +120,34 @@ ASK_FEATURES = {
         },
     },
 }  # fmt: skip
+POSITION = "degrees, WGS 84"
+
+
+def _near(
+    forward: dict[str, Any], name: str, parameters: list[Any], more: dict[str, Any] | None = None
+) -> dict[str, Any]:
+    """The same operation about a position: its parameters stand in the place of the address's."""
+    told = {**forward, "operationId": name, "summary": f"What is at a position? Otherwise as {forward['operationId']}."}
+    if parameters:
+        told["parameters"] = parameters
+    return {**told, **(more or {})}
+
+
+AT = {"type": "object", "properties": {"at": POINT, "most": COUNT}}
+NEAR = {
+    "/near": {"get": _near(FIND, "near", [
+        _query("north", POSITION, NUMBER), _query("east", POSITION, NUMBER), FIND["parameters"][1],
+    ])},
+    "/whereis": {"get": _near(LOOKUP, "whereis", [
+        _query("at", f"latitude, a blank, longitude; {POSITION}"), LOOKUP["parameters"][-1],
+    ])},
+    "/row-near": {"get": _near(TABLE, "row-near", [
+        _query("y", POSITION, NUMBER), _query("x", POSITION, NUMBER), *TABLE["parameters"][1:],
+    ])},
+    "/features-near": {"post": _near(ASK_FEATURES, "features-near", [], {
+        "requestBody": {"required": True, "content": {"application/json": {"schema": AT}}},
+    })},
+}  # fmt: skip
 OPENAPI: dict[str, Any] = {
     "openapi": "3.1.0",
     "info": {"title": "The stand-in", "version": "1", "summary": "A simulated service that knows a made-up gazetteer."},
@@ -128,6 +156,7 @@ OPENAPI: dict[str, Any] = {
         "/lookup": {"get": LOOKUP},
         "/table": {"get": TABLE},
         "/features": {"post": ASK_FEATURES},
+        **NEAR,
     },
     "components": {
         "securitySchemes": {

@@ -89,7 +89,10 @@ class StandIn:
                 return fault, broken
         if not asked.question.strip():
             return "bad", tongue.tell(Told("bad"))
-        places = self._matcher.find(asked.question, asked.limit)
+        if asked.at:
+            places = self._matcher.near(*asked.at, asked.limit)
+        else:
+            places = self._matcher.find(asked.question, asked.limit)
         return ("found", tongue.tell(Told("found", places))) if places else ("nothing", tongue.tell(Told("nothing")))
 
     async def _break(self, tongue: Tongue, fault: str, request: web.Request) -> web.StreamResponse | None:

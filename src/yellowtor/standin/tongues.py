@@ -3,6 +3,8 @@
 `GET /find` JSON, the key in the query · `GET /lookup` XML, asked part by part, the key in a header, errors under the
 status 200 · `GET /table` delimited text, the URL signed, decimal commas, a status column · `POST /features` GeoJSON,
 a bearer token, problem details (RFC 9457), RateLimit fields.
+
+In reverse, what is at a position: `GET /near`, `GET /whereis`, `GET /row-near`, `POST /features-near`.
 """
 
 import base64
@@ -32,11 +34,24 @@ NAMESPACE = "urn:stand-in:places"
 
 @dataclass(frozen=True)
 class Asked:
-    """A request as it was understood. trouble: what is wrong with its key, empty where nothing is."""
+    """A request as it was understood. trouble: what is wrong with its key, empty where nothing is.
+
+    at is the position that is asked about, latitude and longitude, where it is asked in reverse.
+    """
 
     question: str
     limit: int
     trouble: str = ""
+    at: tuple[float, float] | None = None
+
+    @classmethod
+    def near(cls, north: Any, east: Any, limit: int, trouble: str) -> "Asked":
+        """What is at a position? No number, no question."""
+        try:
+            at = float(north), float(east)
+        except (TypeError, ValueError):
+            return cls("", limit, trouble)
+        return cls(f"{at[0]}, {at[1]}", limit, trouble, at)
 
 
 @dataclass(frozen=True)
@@ -72,15 +87,28 @@ class Json:
     }  # fmt: skip
 
     async def asked(self, request: web.Request, key: str) -> Asked:
+        return Asked(request.query.get("q", ""), _limit(request.query.get("limit")), self.trouble(request, key))
+
+    @staticmethod
+    def trouble(request: web.Request, key: str) -> str:
         told = request.query.get("key")
-        trouble = "" if told == key else "no key was sent" if told is None else f"the key {told} is unknown"
-        return Asked(request.query.get("q", ""), _limit(request.query.get("limit")), trouble)
+        return "" if told == key else "no key was sent" if told is None else f"the key {told} is unknown"
 
     def tell(self, told: Told) -> web.Response:
         body: dict[str, Any] = {"verdict": self.verdicts[told.kind], "note": told.said, "places": told.places}
         if told.kind == "found":
             body = {"verdict": "found", "places": told.places, "credit": CREDIT}
         return _json(body, STATUS.get(told.kind, 200), _wait(told))
+
+
+class JsonNear(Json):
+    """The same about a position: two numbers in the query."""
+
+    path = "/near"
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        get = request.query.get
+        return Asked.near(get("north"), get("east"), _limit(get("limit")), self.trouble(request, key))
 
 
 class Xml:
@@ -94,8 +122,12 @@ class Xml:
         street = f"{get('no', '')} {get('way', '')}".strip()
         town = f"{get('post', '')} {get('settlement', '')}".strip()
         line = ", ".join(filter(None, [street, town, get("district", ""), get("nation", "")]))
+        return Asked(line, _limit(get("max")), self.trouble(request, key))
+
+    @staticmethod
+    def trouble(request: web.Request, key: str) -> str:
         told = request.headers.get("X-Access", "")
-        return Asked(line, _limit(get("max")), "" if told == key else f"access denied for {told or 'nobody'}")
+        return "" if told == key else f"access denied for {told or 'nobody'}"
 
     def tell(self, told: Told) -> web.Response:
         if told.kind in self.codes:
@@ -117,6 +149,16 @@ class Xml:
         )
 
 
+class XmlNear(Xml):
+    """The same about a position: one text, latitude and longitude with a blank between."""
+
+    path = "/whereis"
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        north, _, east = request.query.get("at", "").partition(" ")
+        return Asked.near(north, east, _limit(request.query.get("max")), self.trouble(request, key))
+
+
 class Table:
     """Delimited text without a header: a status, then a place; decimal commas; the URL is signed (HMAC with SHA-1)."""
 
@@ -126,12 +168,14 @@ class Table:
     }  # fmt: skip
 
     async def asked(self, request: web.Request, key: str) -> Asked:
+        return Asked(request.query.get("q", ""), _limit(request.query.get("n")), self.trouble(request, key))
+
+    def trouble(self, request: web.Request, key: str) -> str:
         signed, _, signature = request.raw_path.rpartition("&sign=")
         digest = hmac.digest(key.encode(), signed.encode(), hashlib.sha1)
         right = base64.urlsafe_b64encode(digest).decode()
-        trouble = "" if hmac.compare_digest(signature, right) else "the signature is wrong"
         assert urlsplit(request.raw_path).path == self.path, "the router saw to it"
-        return Asked(request.query.get("q", ""), _limit(request.query.get("n")), trouble)
+        return "" if hmac.compare_digest(signature, right) else "the signature is wrong"
 
     def tell(self, told: Told) -> web.Response:
         rows = [self._row(place) for place in told.places] or [[self.status[told.kind], told.said]]
@@ -146,6 +190,16 @@ class Table:
         return ["0", "", *numbers, place["precision"], place["words"], *bits]
 
 
+class TableNear(Table):
+    """The same about a position."""
+
+    path = "/row-near"
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        get = request.query.get
+        return Asked.near(get("y"), get("x"), _limit(get("n")), self.trouble(request, key))
+
+
 class Features:
     """GeoJSON (RFC 7946) for a POST with JSON; bearer token; problem details; a trust of 0 to 100."""
 
@@ -153,12 +207,20 @@ class Features:
     trust: Mapping[str, int] = {"door": 97, "between doors": 74, "way": 55, "settlement": 38, "nation": 12}
 
     async def asked(self, request: web.Request, key: str) -> Asked:
+        body = await self.body(request)
+        return Asked(str(body.get("text", "")), _limit(body.get("most")), self.trouble(request, key))
+
+    @staticmethod
+    async def body(request: web.Request) -> Mapping[str, Any]:
         try:
             body = await request.json()
         except ValueError:
-            body = {}
-        trouble = "" if request.headers.get("Authorization") == f"Bearer {key}" else "this token is not known"
-        return Asked(str(body.get("text", "")), _limit(body.get("most")), trouble)
+            return {}
+        return body if isinstance(body, dict) else {}
+
+    @staticmethod
+    def trouble(request: web.Request, key: str) -> str:
+        return "" if request.headers.get("Authorization") == f"Bearer {key}" else "this token is not known"
 
     def tell(self, told: Told) -> web.Response:
         if told.kind in {"found", "nothing"}:
@@ -185,7 +247,22 @@ class Features:
         }  # fmt: skip
 
 
-TONGUES: Sequence[Tongue] = (Json(), Xml(), Table(), Features())
+class FeaturesNear(Features):
+    """The same about a position: a GeoJSON point, longitude first."""
+
+    path = "/features-near"
+
+    async def asked(self, request: web.Request, key: str) -> Asked:
+        body = await self.body(request)
+        point = body.get("at")
+        told = point.get("coordinates") if isinstance(point, dict) else None
+        east, north = told if isinstance(told, list) and len(told) == 2 else (None, None)
+        return Asked.near(north, east, _limit(body.get("most")), self.trouble(request, key))
+
+
+TONGUES: Sequence[Tongue] = (
+    Json(), Xml(), Table(), Features(), JsonNear(), XmlNear(), TableNear(), FeaturesNear(),
+)  # fmt: skip
 
 
 def _limit(told: Any) -> int:

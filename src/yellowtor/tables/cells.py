@@ -13,7 +13,8 @@ class _Leave:
         return "LEAVE"
 
 
-NUMBERS = {"latitude", "longitude", "confidence", "x", "y"}  # parts of an answer that are numbers; others are text
+# Parts of an answer that are numbers; the others are text.
+NUMBERS = {"latitude", "longitude", "confidence", "x", "y", "distance_m"}
 LEAVE = _Leave()  # this cell is not to be touched
 NewCells = Sequence[Cell | _Leave]
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
