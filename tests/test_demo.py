@@ -53,7 +53,7 @@ def test_no_wrong_country_and_no_invented_place_is_placed_in_other_worlds(tmp_pa
 
 def test_the_shipped_data_is_what_the_generator_makes(tmp_path):
     make(1, tmp_path)
-    for name in ("towns.csv", "coast.geojson", "roads.geojson", "partners.sql", "partners-later.sql"):
+    for name in ("towns.csv", "coast.geojson", "roads.geojson", "partners.sql", "partners-later.sql", "lamps.csv"):
         assert (tmp_path / name).read_bytes() == (DATA / name).read_bytes()
     assert (tmp_path / "truth.csv").read_bytes() == (Path(__file__).parent / "data" / "truth.csv").read_bytes()
     with zipfile.ZipFile(tmp_path / "cabinets.xlsx") as made, zipfile.ZipFile(DATA / "cabinets.xlsx") as shipped:
@@ -77,6 +77,11 @@ def test_the_demo_command_places_the_register_and_a_second_time_sends_nothing(tm
         ).fetchall()
         assert sites == [("kept", 3, 3), ("placed", 44, 44)]
         before = base.execute("SELECT * FROM sites").fetchall()
+    with example.path("here/lamps-placed.csv").open(newline="", encoding="utf-8") as file:
+        lamps = {row["Lamp"]: row for row in csv.DictReader(file)}
+    assert [key for key, row in lamps.items() if row["Outcome"] == "incomplete"] == ["LP05", "LP09", "LP14", "LP21"]
+    for row in lamps.values():
+        assert (row["Outcome"] == "placed") == bool(row["Line 2"]) == bool(row["Away"])
     written = example.path("here/cabinets-placed.xlsx").read_bytes()
     second = example.run("demo", "--into", "here")
     assert "0 requests were sent" in second.stderr

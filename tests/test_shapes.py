@@ -9,6 +9,7 @@ import re
 import urllib.request
 from dataclasses import replace
 from datetime import UTC, datetime
+from itertools import product
 from urllib.parse import parse_qsl, urlsplit
 
 import jsonschema
@@ -22,6 +23,7 @@ from yellowtor.allowance.retry import Again, decide
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import read_reply
 from yellowtor.answers.reply import Reply
+from yellowtor.answers.spots import Spot
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
@@ -34,11 +36,11 @@ SHAPES = ["stand-in", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 TOML = {name: (DATA / f"{name}.toml").read_text() for name in SHAPES}
 
 
-def service(folder, text, base="http://service.invalid", key=KEY):
+def service(folder, text, base="http://service.invalid", key=KEY, direction="forward"):
     (folder / "service.toml").write_text(text.replace("per_second = 40\n", ""))
     description = read_settings(folder / "service.toml", Description, "service description")
     environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": key}
-    return HttpService(description, find_values(description.variables, environment, folder))
+    return HttpService(description, find_values(description.variables, environment, folder), "", direction)
 
 
 def ask(made, address):
@@ -118,14 +120,19 @@ def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_p
         told = json.load(reply)
     assert told["openapi"].startswith("3.1")
     seen = set()
-    for shape in SHAPES:
+    subjects = {
+        "forward": (first, Address(street="1 No Such Street"), Address()),
+        "reverse": (Spot("47.72030", "-28.92600"), Spot("47.60000", "-28.50000"), Spot()),
+    }
+    for shape, (direction, (known, nowhere, empty)) in product(SHAPES, subjects.items()):
         for kind, manners in KINDS.items():
             if kind.startswith("unreadable"):
                 continue
-            made = service(tmp_path, TOML[shape], serve(**manners).address)
-            asked = {"nothing found": Address(street="1 No Such Street"), "question refused": Address()}
-            request = made.request(asked.get(kind, first))
-            reply, path = ask(made, asked.get(kind, first)), urlsplit(request.url)
+            made = service(tmp_path, TOML[shape], serve(**manners).address, direction=direction)
+            asked = {"nothing found": nowhere, "question refused": empty}.get(kind, known)
+            request = made.request(asked)
+            reply, path = ask(made, asked), urlsplit(request.url)
+            assert kind.startswith(made.read(reply).kind)
             described = told["paths"][path.path][request.method.lower()]
             named = {parameter["name"] for parameter in described.get("parameters", ())} | {"key"}
             assert {name for name, _ in parse_qsl(path.query, keep_blank_values=True)} <= named
@@ -135,7 +142,7 @@ def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_p
                 jsonschema.validate(json.loads(reply.body), content["schema"])
             seen.add((path.path, reply.status))
     assert {path for path, _ in seen} == told["paths"].keys()
-    assert len(seen) >= 12
+    assert len(seen) >= 24
 
 
 BODIES = {
@@ -238,7 +245,7 @@ MISTAKES = [
     ("stand-in", 'equals = "nothing"', "status = 600", "600 is no HTTP status"),
     ("stand-in", 'equals = "nothing"', 'matches = "("', "is no regular expression"),
     ("stand-in", 'message = "$.note"', 'message = "$.note"\ndelimiter = ";"', 'delimiter belongs to format = "text"'),
-    ("stand-in", "{?q,limit,key}", "{?q,limit}", "variables.key is used nowhere"),
+    ("stand-in-geojson", '[credentials]\nbearer = "{token}"\n', "", "variables.token is used nowhere"),
     ("stand-in-xml", "{number}", "{door}", "{door} is not a variable"),
     ("stand-in-xml", '"p:at"', '"p:at["', "is not an XPath"),
     ("stand-in-xml", '"p:at"', '"q:at"', "Undefined namespace prefix"),

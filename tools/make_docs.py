@@ -18,6 +18,7 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.errors import Exit
 from yellowtor.run.job import Job
 from yellowtor.services.description import Description
+from yellowtor.services.replies import ReplyRules
 
 DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
 HEAD = "<!-- Made by tools/make_docs.py from the code: change it there. -->\n"
@@ -74,7 +75,8 @@ def section(model: type[BaseModel], path: str) -> list[str]:
             inner += ["", f"## `[[{place}]]`" if listed else f"## `[{place}]`"]
             if field.description:
                 inner += ["", field.description]
-            inner += section(below[0], place)
+            again = path and below[0] is ReplyRules
+            inner += ["", "It is as `[reply]` below, whole."] if again else section(below[0], place)
         else:
             plain.append(
                 f"| `{field.alias or name}` | {word(field.annotation)} | {default(field)} | {field.description or ''} |"

@@ -28,7 +28,7 @@ def judge_nearby(
     judged = [
         (_confidence(asked, candidate, candidates, thresholds.tolerance_m), candidate) for candidate in candidates
     ]
-    confidence, best = max(judged, key=lambda pair: pair[0].value)
+    confidence, best = max(judged, key=lambda pair: (pair[0].value, -distance_m(asked, pair[1].position)))
     placed = confidence.value >= thresholds.place_at
     return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)
 

@@ -154,7 +154,10 @@ def demo_command(into: Path) -> None:
                 console.print("Overnight people edited it; the next run:")
                 partners.append(_run(into / "partners.toml", Options(), stop))
                 report.brief(console, partners[1])
-    if again and not any(done.asked.sent for done in (summary, *partners)):
+            console.print(f"\nLamp posts have positions and need addresses: {into / 'lamps.toml'}", soft_wrap=True)
+            lamps = _run(into / "lamps.toml", Options(), stop)
+            report.brief(console, lamps)
+    if again and not any(done.asked.sent for done in (summary, *partners, lamps)):
         console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")
     console.print(f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: that is all it took.", soft_wrap=True)
 
