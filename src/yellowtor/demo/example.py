@@ -8,7 +8,8 @@ from pathlib import Path
 from yellowtor.errors import BadSource
 
 SERVICES = ("stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml", "stand-in-geojson.toml")
-FILES = ("job.toml", *SERVICES, "partners.toml", "cabinets.xlsx", "lamps.toml", "lamps.csv", "coast.geojson", "roads.geojson")
+JOBS = ("job.toml", "partners.toml", "lamps.toml")
+FILES = (*JOBS, *SERVICES, "cabinets.xlsx", "lamps.csv", "coast.geojson", "roads.geojson")
 DATABASE = "partners.sqlite"
 
 
