@@ -21,7 +21,7 @@ from yellowtor.run.stop import StopWish
 class Service:
     """Says the kinds that it was given, question by question; a kind may bring Retry-After."""
 
-    name, tries, parallel = "service", 3, 2
+    name, tries, parallel, most, counts_each = "service", 3, 2, 1, True
 
     def __init__(self, script, pace=None, retry_after=None):
         self.script, self.pace, self.asked = script, Pace(pace), []
@@ -29,6 +29,9 @@ class Service:
 
     def request(self, address):
         return address.street
+
+    def apart(self, reply, count):
+        return [reply]
 
     def meaning(self, reply):
         return Read(reply.kind, message="because")
@@ -48,7 +51,10 @@ class Ledger:
     def __init__(self, limit=99, known=(), late=0):
         self.limit, self.known, self.late, self.fate, self.clock = limit, known, late, {}, SystemClock()
 
-    async def reserve(self, key, attempt):
+    async def reserve(self, keys, attempt, *, counts_each):
+        return [self.one(key) for key in keys]
+
+    def one(self, key):
         if key in self.known:
             return AlreadyKnown()
         if len(self.fate) >= self.limit:
@@ -65,12 +71,12 @@ class Ledger:
     async def refuse(self, request_id, kind):
         self.fate[request_id] = f"refused: {kind}"
 
-    async def release(self, request_id):
-        self.fate[request_id] = "released"
+    async def release(self, reserved):
+        self.fate[reserved.request_id] = "released"
 
-    async def postpone(self, request_id):
+    async def postpone(self, reserved, units):
         self.late = 0
-        return Reserved(request_id, self.clock.boot() + 0.05)
+        return Reserved(reserved.request_id, self.clock.boot() + 0.05)
 
     async def call(self, work):
         return work()
@@ -79,8 +85,8 @@ class Ledger:
 class Watch:
     count = 0
 
-    def sent(self, count):
-        self.count += count
+    def sent(self, requests, counted):
+        self.count += requests
 
     def advanced(self, count):
         pass
@@ -160,7 +166,7 @@ def test_a_request_that_is_late_for_its_place_takes_another():
 
 def test_a_fault_of_the_ledger_ends_the_asking_and_is_told():
     class Broken(Ledger):
-        async def reserve(self, key, attempt):
+        async def reserve(self, keys, attempt, *, counts_each):
             raise OSError("disk full")
 
     with pytest.raises(OSError, match="disk full"):
@@ -172,6 +178,14 @@ async def gate(rate):
     made = Gate(Pace(rate), SystemClock())
     yield made
     made.stopped.set()
+
+
+class ByHand(Gate):
+    """Its clock goes on by what is waited for, at once."""
+
+    async def wait(self, seconds):
+        self._clock.now += seconds
+        return False
 
 
 def test_the_gate_lets_no_more_through_than_the_rate_even_when_all_come_at_once():
@@ -189,6 +203,22 @@ def test_the_gate_lets_no_more_through_than_the_rate_even_when_all_come_at_once(
     times = asyncio.run(whole())
     assert all(later - first >= 1.0 for first, later in zip(times, times[20:], strict=False))
     assert times[-1] - times[0] < 10, "and not much fewer"
+
+
+def test_a_request_that_counts_for_many_leaves_room_for_as_many():
+    """By a clock moved by hand: whatever they count for, no second holds too many, unless one alone is too much."""
+
+    async def whole(weights):
+        clock = SimpleNamespace(now=100.0)
+        clock.boot = lambda: clock.now
+        door = ByHand(Pace(10), clock)
+        return [(await door.passed(0.0, units=units), units) for units in weights]
+
+    left = asyncio.run(whole([3, 4, 3, 1, 9, 2, 25, 1]))
+    for at, _ in left:
+        within = [units for when, units in left if at - 1 < when <= at]
+        assert sum(within) <= 10 or len(within) == 1
+    assert left[3][0] - left[0][0] == pytest.approx(1.005)
 
 
 def test_a_request_that_comes_too_late_leaves_no_trace_at_the_gate():
@@ -219,11 +249,6 @@ def test_who_waits_at_the_gate_is_turned_away_when_it_closes():
 @pytest.mark.parametrize(("held_up", "more"), [(0.03, 0.03), (0.3, 0.0)])
 def test_after_a_request_that_was_held_up_the_one_a_second_later_waits_as_long(held_up, more):
     """Unless it took so long that the service must have been thinking."""
-
-    class ByHand(Gate):
-        async def wait(self, seconds):
-            self._clock.now += seconds
-            return False
 
     async def whole():
         clock = SimpleNamespace(now=100.0)

@@ -57,7 +57,7 @@ def carry_out(requests, *orders):
 
 
 def reserve(requests, *keys, attempt=1):
-    return carry_out(requests, *(Reserve(key, attempt) for key in keys))
+    return [one for (one,) in carry_out(requests, *(Reserve([key], attempt) for key in keys))]
 
 
 def settle(requests, reserved, key, kind=Kind.ANSWERED):
@@ -87,6 +87,20 @@ def test_a_released_request_is_given_back_and_a_refused_one_is_not(tmp_path):
         carry_out(requests, Release(one.request_id), Refuse(two.request_id, Kind.UNAVAILABLE))
         assert requests.left_today() == 1
         assert [type(r) for r in reserve(requests, "a", "b")] == [Reserved, Spent]
+
+
+@pytest.mark.parametrize(("each", "granted", "left", "next_at"), [(True, 3, 0, 0.303), (False, 4, 2, 0.101)])
+def test_many_questions_in_one_request_count_each_or_as_one(tmp_path, each, granted, left, next_at):
+    with book(tmp_path, Clock(), per_day=3, per_second=10) as requests:
+        (got,) = carry_out(requests, Reserve("abcd", 1, counts_each=each))
+        reserved = [one for one in got if isinstance(one, Reserved)]
+        assert [type(one) for one in got] == [Reserved] * granted + [Spent] * (4 - granted)
+        assert {one.send_at for one in reserved} == {1000.0}
+        assert sum(one.units for one in reserved) == 3 - left
+        assert requests.left_today() == left
+        carry_out(requests, *(Release(one.request_id, one.units) for one in reserved))
+        assert requests.left_today() == 3
+        assert reserve(requests, "e")[0].send_at == pytest.approx(1000 + next_at)
 
 
 def test_the_pace_goes_on_over_runs_but_not_over_a_boot(tmp_path):
@@ -134,7 +148,9 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(tmp_path):
         (two,) = reserve(requests, "b")
         with pytest.raises(Exception, match="UNIQUE"):
             carry_out(
-                requests, SettleReply(two.request_id, "a", Reply(200, {}, b"{}"), Read(Kind.ANSWERED)), Reserve("c", 1)
+                requests,
+                SettleReply(two.request_id, "a", Reply(200, {}, b"{}"), Read(Kind.ANSWERED)),
+                Reserve(["c"], 1),
             )
         assert requests.left_today() == 3
         assert isinstance(reserve(requests, "c", "d", "e")[2], Reserved)
@@ -230,7 +246,7 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
 
     async def whole(opened):
         async with opened.writer("service") as writer:
-            reserved = await asyncio.gather(*(writer.reserve(f"q{i}", 1) for i in range(50)))
+            reserved = [one for (one,) in await asyncio.gather(*(writer.reserve([f"q{i}"], 1) for i in range(50)))]
             assert len({r.request_id for r in reserved}) == 50
             writer.settle(reserved[2].request_id, "q2", Reply(200, {}, b"{}"), Read(Kind.ANSWERED))
             await writer.flush()
@@ -238,7 +254,7 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
                 writer.settle(one.request_id, "q0", Reply(200, {}, b"{}"), Read(Kind.ANSWERED))
             with pytest.raises(IntegrityError, match="UNIQUE"):
                 await writer.flush()
-            assert isinstance(await writer.reserve("after", 1), Reserved)
+            assert isinstance((await writer.reserve(["after"], 1))[0], Reserved)
             assert opened.requests["service"].kept("q2"), "what was flushed before is there"
             assert not opened.requests["service"].kept("q0"), "a group is carried out whole or not at all"
 

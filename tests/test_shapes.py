@@ -33,7 +33,8 @@ from yellowtor.standin.gazetteer import read_gazetteer
 from yellowtor.standin.tongues import Json
 
 SHAPES = ["stand-in", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
-TOML = {name: (DATA / f"{name}.toml").read_text() for name in SHAPES}
+MANY = ["stand-in-many", *SHAPES[1:]]  # asked many questions at once
+TOML = {name: (DATA / f"{name}.toml").read_text() for name in [*SHAPES, "stand-in-many"]}
 
 
 def service(folder, text, base="http://service.invalid", key=KEY, direction="forward"):
@@ -43,12 +44,16 @@ def service(folder, text, base="http://service.invalid", key=KEY, direction="for
     return HttpService(description, find_values(description.variables, environment, folder), "", direction)
 
 
-def ask(made, address):
+def send(made, request):
     async def once():
         async with made:
-            return await made.send(made.request(address))
+            return await made.send(request)
 
     return asyncio.run(once())
+
+
+def ask(made, address):
+    return send(made, made.request(address))
 
 
 @pytest.fixture(scope="module")
@@ -141,8 +146,19 @@ def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_p
             if media.endswith("json"):
                 jsonschema.validate(json.loads(reply.body), content["schema"])
             seen.add((path.path, reply.status))
+    for shape, manners in product(MANY, ({}, {"key": "other"})):
+        made = service(tmp_path, TOML[shape], serve(**manners).address)
+        request = made.request_many([first, Address(street="1 No Such Street")])
+        reply, path = send(made, request), urlsplit(request.url).path
+        ((media, content),) = told["paths"][path]["post"]["responses"][str(reply.status)]["content"].items()
+        assert reply.headers["content-type"].startswith(media)
+        if media.endswith("json"):
+            jsonschema.validate(json.loads(reply.body), content["schema"])
+        kinds = [made.read(one).kind for one in made.apart(reply, 2)]
+        assert kinds == ([Kind.KEY_REFUSED] * 2 if manners else [Kind.ANSWERED, Kind.NOTHING_FOUND])
+        seen.add((path, reply.status))
     assert {path for path, _ in seen} == told["paths"].keys()
-    assert len(seen) >= 24
+    assert len(seen) >= 30
 
 
 BODIES = {
@@ -247,6 +263,11 @@ MISTAKES = [
     ("stand-in", 'message = "$.note"', 'message = "$.note"\ndelimiter = ";"', 'delimiter belongs to format = "text"'),
     ("stand-in-geojson", '[credentials]\nbearer = "{token}"\n', "", "variables.token is used nowhere"),
     ("stand-in-xml", "{number}", "{door}", "{door} is not a variable"),
+    ("stand-in-many", 'q = "{q}" }', 'q = "x" }', "forward.many.question has no variable for what is asked about"),
+    ("stand-in-many", 'id = "$.id"', "", "id and the variable {id} of question belong together"),
+    ("stand-in-many", 'results = "$.answers[*]"\n', "", "forward.many.results: is missing"),
+    ("stand-in-many", '"$.answers[*]"', '"$.answers["', "is not a JSONPath"),
+    ("stand-in-many", 'asks = "{questions}"', 'asks = "{q}"', "has no {questions} in its body or URL"),
     ("stand-in-xml", '"p:at"', '"p:at["', "is not an XPath"),
     ("stand-in-xml", '"p:at"', '"q:at"', "Undefined namespace prefix"),
     ("stand-in-xml", 'partial = ["part"]\n', "", "partial and fields.partial belong together"),
@@ -310,7 +331,7 @@ def test_a_field_that_is_added_later_is_read_from_kept_replies(small):
     job = small(real_addresses(3))
     text = TOML["stand-in-geojson"].replace("per_second = 40\n", "")
     job.path("stand-in.toml").write_text(text.replace('[reply.extra]\ncode = "$.id"', "#"))
-    assert job.summary()["requests"]["sent"] == 3
+    assert job.summary()["requests"]["sent"] == 1, "three questions in one"
     job.edit("job.toml", ("[write.columns]", '[write.columns.extra]\ntrust = "Trust"\n[write.columns]'))
     assert "adds no such field" in job.run("run", "job.toml", code=3).stderr
     job.edit("stand-in.toml", ("[reply.levels]", '[reply.extra]\ntrust = "$.properties.trust"\n[reply.levels]'))

@@ -230,7 +230,7 @@ def test_progress_says_what_is_done_at_which_rate_and_how_long_it_will_take():
     progress.asks("harbour", 400, 0.0252, 500)
     progress.outcomes({"placed": 1200, "waiting": 3, "kept": 4})
     progress.advanced(100)
-    progress.sent(1)
+    progress.sent(1, 1)
     line = progress.line().plain
     assert line.startswith("Asking  harbour 100 of 400  ● placed 1,200  · ")
     assert "499 left today · 8 s to go" in line

@@ -18,7 +18,6 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.errors import Exit
 from yellowtor.run.job import Job
 from yellowtor.services.description import Description
-from yellowtor.services.replies import ReplyRules
 
 DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
 HEAD = "<!-- Made by tools/make_docs.py from the code: change it there. -->\n"
@@ -27,7 +26,9 @@ EXAMPLES = {
     "XML, asked part by part, the key in a header": "stand-in-xml.toml",
     "Delimited text, the URL signed": "stand-in-text.toml",
     "GeoJSON, asked by POST with a token": "stand-in-geojson.toml",
+    "Many questions in one request, in JSON": "stand-in-many.toml",
 }
+AGAIN = {"reverse.reply": "It is as `[reply]` below, whole.", "reverse.many": "It is as `[forward.many]`."}
 WORDS = {str: "text", int: "whole number", float: "number", bool: "true or false", Path: "file", Any: "any value"}
 
 
@@ -75,8 +76,7 @@ def section(model: type[BaseModel], path: str) -> list[str]:
             inner += ["", f"## `[[{place}]]`" if listed else f"## `[{place}]`"]
             if field.description:
                 inner += ["", field.description]
-            again = path and below[0] is ReplyRules
-            inner += ["", "It is as `[reply]` below, whole."] if again else section(below[0], place)
+            inner += ["", AGAIN[place]] if place in AGAIN else section(below[0], place)
         else:
             plain.append(
                 f"| `{field.alias or name}` | {word(field.annotation)} | {default(field)} | {field.description or ''} |"
@@ -120,7 +120,7 @@ def main(folder: Path) -> None:
     job = "A job is a TOML file. Paths in it are taken from its own folder. Every key it may have:"
     service = (
         "A service description is a TOML file that says how to ask a service and how to read its reply; a person\n"
-        "with the service's documentation open writes it, best from the one of the four at the end of this page that\n"
+        "with the service's documentation open writes it, best from the one of those at the end of this page that\n"
         "is most like it. What comes of it can be seen without spending anything:\n\n"
         "- `yellowtor try ADDRESS --service FILE.toml --show request` shows the request and sends nothing;\n"
         "- `yellowtor try ADDRESS --service FILE.toml --save reply.http` asks once and keeps the reply;\n"

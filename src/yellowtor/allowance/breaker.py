@@ -1,5 +1,6 @@
 """When a service is left alone for the rest of a run: so many requests on end have brought no answer."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.answers.kinds import Kind
@@ -15,7 +16,8 @@ class Breaker:
     parallel: int
     failures: int = 0
 
-    def keeps_failing(self, kind: Kind) -> bool:
-        """Take the kind of a reply in; whether it is time to stop."""
-        self.failures = self.failures + 1 if kind in {Kind.UNAVAILABLE, Kind.UNREADABLE} else 0
+    def keeps_failing(self, kinds: Sequence[Kind]) -> bool:
+        """Take in what a reply said to each question of a request; whether it is time to stop."""
+        failed = all(kind in {Kind.UNAVAILABLE, Kind.UNREADABLE} for kind in kinds)
+        self.failures = self.failures + 1 if failed else 0
         return self.failures >= max(LEAST, EACH * self.parallel)

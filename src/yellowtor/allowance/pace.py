@@ -23,7 +23,10 @@ class Pace:
         """Seconds between two requests: (1 s + 10 ms) / rate."""
         return (1 + SLACK_S) / self.per_second if self.per_second else 0.0
 
-    def reserve(self, tat: float, now: float) -> tuple[float, float]:
-        """When the next request may leave, and the new theoretical arrival time; seconds of one clock."""
+    def reserve(self, tat: float, now: float, units: int = 1) -> tuple[float, float]:
+        """When the next request may leave, and the new theoretical arrival time; seconds of one clock.
+
+        units is how many requests the service takes it for.
+        """
         send_at = max(tat, now)
-        return send_at, send_at + self.interval_s
+        return send_at, send_at + units * self.interval_s

@@ -86,6 +86,12 @@ def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[st
     return read
 
 
+def read_kind(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> Kind:
+    """What the rules, or else the status, say of a reply as a whole; its candidates are not looked at."""
+    read, _ = _opened(reading, status, body, headers)
+    return read.kind
+
+
 @dataclass(frozen=True, slots=True)
 class Looked:
     """What a path of a description found in the first candidate; None where there is none."""

@@ -36,6 +36,9 @@ class Shape(Protocol):
     def getter(self, path: str) -> Getter:
         """The first thing that a path finds, as a plain value; None for nothing."""
 
+    def part(self, found: Sequence[Any]) -> bytes:
+        """A body, in UTF-8, that holds only what a path found: of JSON and XML the first, of text all lines."""
+
 
 class JsonShape:
     """JSON (RFC 8259), by JSONPath (RFC 9535)."""
@@ -56,6 +59,11 @@ class JsonShape:
 
     def getter(self, path: str) -> Getter:
         return compile_first(path)
+
+    def part(self, found: Sequence[Any]) -> bytes:
+        import orjson
+
+        return orjson.dumps(found[0])
 
 
 class XmlShape:
@@ -104,6 +112,12 @@ class XmlShape:
             return plain(first)
 
         return self._quick(path, get) or get
+
+    def part(self, found: Sequence[Any]) -> bytes:
+        from lxml import etree
+
+        made: bytes = etree.tostring(found[0], encoding="utf-8", with_tail=False)
+        return made
 
     def _quick(self, path: str, otherwise: Getter) -> Getter | None:
         """A getter for a path of names, a few times as fast: its last step may be an attribute."""
@@ -189,6 +203,14 @@ class TextShape:
         if isinstance(column, int) and not 0 <= column < _DEEPEST:
             raise ValueError(f"{path!r} is no column: they are counted from 1 to {_DEEPEST}")
         return lambda line: line.cell(column)
+
+    def part(self, found: Sequence[Any]) -> bytes:
+        lines = [list(line.cells) for line in found]
+        if self._header:
+            lines.insert(0, list(found[0].names))
+        text = io.StringIO(newline="")
+        csv.writer(text, delimiter=self._delimiter).writerows(lines)
+        return text.getvalue().encode()
 
 
 def plain(found: Any) -> Any:

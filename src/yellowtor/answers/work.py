@@ -148,10 +148,14 @@ class Answer(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Reserved:
-    """A reservation that is durable: the request may leave at send_at (seconds of the boot clock)."""
+    """A reservation that is durable: the request may leave at send_at (seconds of the boot clock).
+
+    units is what the window was raised by: 0 for a question that goes along with another in one counted request.
+    """
 
     request_id: int
     send_at: float
+    units: int = 1
 
 
 @dataclass(frozen=True, slots=True)

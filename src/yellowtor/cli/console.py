@@ -44,7 +44,8 @@ class Progress:
     def __init__(self, console: Console) -> None:
         self._console = console
         self._asked, self._interval_s, self._left = "", 0.0, None  # type: str, float, int | None
-        self._phase, self._total, self._count, self._sent = "", None, 0, 0  # type: str, int | None, int, int
+        self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
+        self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
         self._live = console.is_terminal
         self._started = self._told = time.monotonic()
@@ -55,7 +56,7 @@ class Progress:
 
     def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None:
         self.phase("Asking", total)
-        self._asked, self._interval_s, self._left, self._sent = service, interval_s, left_today, 0
+        self._asked, self._interval_s, self._left, self._sent, self._counted = service, interval_s, left_today, 0, 0
 
     def advanced(self, count: int) -> None:
         self._count += count
@@ -64,8 +65,9 @@ class Progress:
     def outcomes(self, counts: Mapping[str, int]) -> None:
         self._outcomes = counts
 
-    def sent(self, count: int) -> None:
-        self._sent += count
+    def sent(self, requests: int, counted: int) -> None:
+        self._sent += requests
+        self._counted += counted
 
     def remark(self, text: str) -> None:
         note(self._console, text)
@@ -88,7 +90,7 @@ class Progress:
                 text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome.value]:,}")
         text.append(f"  · {self._sent / seconds:.1f}/s")
         if self._left is not None:
-            text.append(f" · {max(0, self._left - self._sent):,} left today")
+            text.append(f" · {max(0, self._left - self._counted):,} left today")
         if self._total and self._count:
             rest = (self._total - self._count) * max(self._interval_s, seconds / max(1, self._count))
             text.append(f" · {duration(rest)} to go")

@@ -48,6 +48,7 @@ class Fault(StrEnum):
     CUT = "cut"
     PAGE = "page"
     BUSY = "busy"
+    ITEM = "item"
 
 
 def _version(wanted: bool) -> None:

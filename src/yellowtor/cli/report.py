@@ -81,7 +81,7 @@ def _plan(console: Console, summary: Summary) -> None:
         ("  no longer there", scan.vanished), *pinned,
         ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
         ("to be answered", plan.to_answer), ("questions known to the ledger", plan.answered_by_ledger),
-        ("questions to ask", plan.open_questions), ("requests that this run would send", plan.forecast.today),
+        ("questions to ask", plan.open_questions), ("requests that this run would send", plan.requests),
     ):  # fmt: skip
         table.add_row(label, f"{count:,}")
     console.print(table)
@@ -127,7 +127,7 @@ def _requests(summary: Summary) -> str:
     said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
     if plan.left_today is None or len(asked.turns) > 1:
         return said
-    return f"{said}; {plan.left_today - asked.sent:,} left today"
+    return f"{said}; {plan.left_today - asked.counted:,} left today"
 
 
 def _services(summary: Summary) -> Table:

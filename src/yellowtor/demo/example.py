@@ -7,7 +7,7 @@ from pathlib import Path
 
 from yellowtor.errors import BadSource
 
-SERVICES = ("stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml", "stand-in-geojson.toml")
+SERVICES = ("stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml", "stand-in-geojson.toml", "stand-in-many.toml")
 JOBS = ("job.toml", "partners.toml", "lamps.toml")
 FILES = (*JOBS, *SERVICES, "cabinets.xlsx", "lamps.csv", "coast.geojson", "roads.geojson")
 DATABASE = "partners.sqlite"

@@ -38,10 +38,11 @@ class Clock(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Reserve:
-    """Wants the right to send one request."""
+    """Wants the right to send one request about these questions; each counts, or all of them as one."""
 
-    question_key: str
+    question_keys: Sequence[str]
     attempt: int
+    counts_each: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,16 +65,18 @@ class Refuse:
 
 @dataclass(frozen=True, slots=True)
 class Release:
-    """A request that never left: its place in the window is given back."""
+    """A request that never left: its place in the window, so many units, is given back."""
 
     request_id: int
+    units: int = 1
 
 
 @dataclass(frozen=True, slots=True)
 class Postpone:
-    """A reserved request that is late for its place in the pace, and wants another."""
+    """A reserved request that is late for its place in the pace, and wants another: so many units of it."""
 
     request_id: int
+    units: int = 1
 
 
 Order = Reserve | SettleReply | Refuse | Release | Postpone
@@ -144,20 +147,22 @@ class RequestBook:
             self._state = None  # what was not committed is not known
             raise
 
-    def carry_out(self, orders: Sequence[Order]) -> list[Reservation | None]:
-        """Carry all the orders out, in a transaction; a reservation for whoever wants one, None for the rest."""
+    def carry_out(self, orders: Sequence[Order]) -> list[Sequence[Reservation]]:
+        """Carry all the orders out, in a transaction; a reservation for each question of whoever wants one."""
         connection, now = self._store.connection, self._clock.now()
         state = self._state_now(connection, now)
         self._settle(connection, [o for o in orders if isinstance(o, SettleReply)], now)
         self._close(connection, orders, now)
-        released = sum(isinstance(o, Release) for o in orders)
-        state.used = max(0, state.used - released)
-        places = {id(o): self._another(state, o) for o in orders if isinstance(o, Postpone)}
+        released = [o.units for o in orders if isinstance(o, Release)]
+        state.used = max(0, state.used - sum(released))
+        made: dict[int, Sequence[Reservation]] = {
+            id(o): [self._another(state, o)] for o in orders if isinstance(o, Postpone)
+        }
         reserves = [o for o in orders if isinstance(o, Reserve)]
-        made = dict(zip(map(id, reserves), self._reserve(connection, reserves, state, now), strict=True))
-        if released or places or reserves:
+        made |= zip(map(id, reserves), self._reserve(connection, reserves, state, now), strict=True)
+        if released or made:
             self._put_state(connection, state)
-        return [made.get(id(o)) or places.get(id(o)) for o in orders]
+        return [made.get(id(o), ()) for o in orders]
 
     def left_today(self) -> int | None:
         """Requests that the day's window still allows; None where there is no limit."""
@@ -185,19 +190,27 @@ class RequestBook:
 
     def _reserve(
         self, connection: Connection, orders: list[Reserve], state: _State, now: datetime
-    ) -> list[Reservation]:
+    ) -> list[list[Reservation]]:
         known = self._known(connection, orders) if self._shared and orders else set()
-        rows, made = [], list[Reservation]()
+        rows, made = list[dict[str, object]](), list[list[Reservation]]()
         for order in orders:
-            if order.question_key in known:
-                made.append(AlreadyKnown())
-            elif self._terms.day.limit is not None and state.used >= self._terms.day.limit:
-                made.append(Spent(_stamp(self._terms.day.end(max(now, state.start)))))
-            else:
-                send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot())
-                made.append(Reserved(state.next_id, send_at))
-                rows.append(self._row(state.next_id, order, now))
-                state.next_id, state.used = state.next_id + 1, state.used + 1
+            made.append([AlreadyKnown()] * len(order.question_keys))
+            wanted = [at for at, key in enumerate(order.question_keys) if key not in known]
+            left = max(0, self._terms.day.limit - state.used) if self._terms.day.limit is not None else len(wanted)
+            covered = left if order.counts_each else len(wanted) * (left > 0)
+            for at in wanted[covered:]:
+                made[-1][at] = Spent(_stamp(self._terms.day.end(max(now, state.start))))
+            granted = wanted[:covered]
+            if not granted:
+                continue
+            total = len(granted) if order.counts_each else 1
+            send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot(), total)
+            for first, at in enumerate(granted):
+                units = 1 if order.counts_each or not first else 0
+                made[-1][at] = Reserved(state.next_id, send_at, units)
+                rows.append(self._row(state.next_id, order.question_keys[at], order.attempt, units, now))
+                state.next_id += 1
+            state.used += total
         REQUESTS.insert(connection, rows)
         return made
 
@@ -207,22 +220,22 @@ class RequestBook:
         return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
 
     def _another(self, state: _State, order: Postpone) -> Reserved:
-        send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot())
-        return Reserved(order.request_id, send_at)
+        send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot(), order.units)
+        return Reserved(order.request_id, send_at, order.units)
 
     def _known(self, connection: Connection, orders: list[Reserve]) -> set[str]:
         """The questions that someone has put a final reply to since they were counted as open."""
-        query = select(reply.c.question_key).where(reply.c.question_key.in_([o.question_key for o in orders]))
+        keys = [key for order in orders for key in order.question_keys]
+        query = select(reply.c.question_key).where(reply.c.question_key.in_(keys))
         if self._again != "nothing":
             final = FINAL if self._again == "failed" else []
             query = query.where(reply.c.kind.in_(final) | (reply.c.run_id == self._run))
         return set(connection.execute(query).scalars())
 
-    def _row(self, request_id: int, order: Reserve, now: datetime) -> dict[str, object]:
+    def _row(self, request_id: int, key: str, attempt: int, units: int, now: datetime) -> dict[str, object]:
         return {
-            "id": request_id, "run_id": self._run, "question_key": order.question_key,
-            "account": self._terms.account, "attempt": order.attempt, "state": "reserved", "kind": "", "units": 1,
-            "reserved_at": _stamp(now),
+            "id": request_id, "run_id": self._run, "question_key": key, "account": self._terms.account,
+            "attempt": attempt, "state": "reserved", "kind": "", "units": units, "reserved_at": _stamp(now),
         }  # fmt: skip
 
     def _window(self, connection: Connection, now: datetime) -> tuple[datetime, int]:

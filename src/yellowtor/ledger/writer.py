@@ -1,7 +1,7 @@
 """The one thread that reaches the ledger while asking: orders pile up while a commit lasts, and go together."""
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, asynccontextmanager
 from functools import partial
@@ -14,7 +14,7 @@ from yellowtor.answers.work import Reservation, Reserved
 from yellowtor.ledger.requests import Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
 
 T = TypeVar("T")
-_Answer = asyncio.Future[Reservation | None]
+_Answer = asyncio.Future[Sequence[Reservation]]
 LINGER_S = 0.003  # what comes within it joins the group: a commit costs more than the wait
 
 
@@ -29,11 +29,12 @@ class GroupWriter:
         self._turn = asyncio.Lock()  # one at a time has the ledger
         self._busy: asyncio.Task[None] | None = None
 
-    async def reserve(self, question_key: str, attempt: int) -> Reservation:
+    async def reserve(
+        self, question_keys: Sequence[str], attempt: int, *, counts_each: bool = True
+    ) -> Sequence[Reservation]:
+        """One for each question of a request; each counts in the window, or all of them as one."""
         self._raise_failure()  # before more is spent
-        reservation = await self._order(Reserve(question_key, attempt))
-        assert reservation is not None
-        return reservation
+        return await self._order(Reserve(question_keys, attempt, counts_each))
 
     def settle(self, request_id: int, question_key: str, reply: Reply, read: Read) -> None:
         """Keep a reply: no later than with the next reservation, or when flush() returns."""
@@ -48,14 +49,14 @@ class GroupWriter:
     async def refuse(self, request_id: int, kind: Kind) -> None:
         await self._order(Refuse(request_id, kind))
 
-    async def release(self, request_id: int) -> None:
-        await self._order(Release(request_id))
+    async def release(self, reserved: Reserved) -> None:
+        await self._order(Release(reserved.request_id, reserved.units))
 
-    async def postpone(self, request_id: int) -> Reserved:
-        """Another place in the pace for a request that is late for its own."""
-        reserved = await self._order(Postpone(request_id))
-        assert isinstance(reserved, Reserved)
-        return reserved
+    async def postpone(self, reserved: Reserved, units: int) -> Reserved:
+        """Another place in the pace, of so many units, for a request that is late for its own."""
+        (another,) = await self._order(Postpone(reserved.request_id, units))
+        assert isinstance(another, Reserved)
+        return another
 
     async def call(self, work: Callable[[], T]) -> T:
         """Do something else with the ledger, in its thread."""

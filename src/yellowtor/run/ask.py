@@ -7,7 +7,7 @@ at any moment loses nothing that was paid for, but for what was in flight.
 import asyncio
 import random
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import islice
 from typing import NamedTuple
 
@@ -16,8 +16,8 @@ from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decid
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.spots import Subject, subject_of
-from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
+from yellowtor.answers.spots import subject_of
+from yellowtor.answers.work import Question, Reserved, Spent
 from yellowtor.run.asked import AskResult
 from yellowtor.run.gate import Gate
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
@@ -28,8 +28,15 @@ PAGE = 500  # so many questions are brought out of the ledger at a time
 PLACES = 5  # so often a request that is late for its place in the pace takes another
 
 
+class _Held(NamedTuple):
+    """A question, and the reservation for it."""
+
+    question: Question
+    reserved: Reserved
+
+
 class _Taken(NamedTuple):
-    """A reply, what was read from it, and what is to be done."""
+    """A reply to one question, what was read from it, and what is to be done."""
 
     reply: Reply
     read: Read
@@ -42,17 +49,19 @@ class _Leaving:
     left_at is the instant at which it left (seconds of the boot clock); 0 when it did not.
     """
 
-    def __init__(self, gate: Gate, writer: Writer, reserved: Reserved) -> None:
-        self._gate, self._writer, self._reserved = gate, writer, reserved
+    def __init__(self, gate: Gate, writer: Writer, held: Sequence[_Held]) -> None:
+        self._gate, self._writer, self._reserved = gate, writer, held[0].reserved
+        self.units = sum(one.reserved.units for one in held)
         self.left_at = 0.0
 
     async def __call__(self) -> bool:
         for chance in range(1, PLACES + 1):
-            left_at = await self._gate.passed(self._reserved.send_at, late_or_not=chance == PLACES)
+            send_at, last = self._reserved.send_at, chance == PLACES
+            left_at = await self._gate.passed(send_at, late_or_not=last, units=self.units)
             if left_at is not None:
                 self.left_at = left_at
                 break
-            self._reserved = await self._writer.postpone(self._reserved.request_id)
+            self._reserved = await self._writer.postpone(self._reserved, self.units)
         return self.left_at > 0
 
 
@@ -100,82 +109,118 @@ class Asker:
             whole.cancel()
 
     async def _work(self, questions: Iterator[Question]) -> None:
-        while (question := await self._next(questions)) is not None:
-            await self._settle(question)
+        while group := await self._next(questions):
+            for question in await self._settle(group, 1):
+                await self._settle([question], 2)
 
-    async def _next(self, questions: Iterator[Question]) -> Question | None:
-        """The question that a worker is to take up; None when there is none, or none is to be asked."""
-        if not self._ahead:
+    async def _next(self, questions: Iterator[Question]) -> list[Question]:
+        """What a worker is to ask about in one request; nothing when there is nothing, or none is to be asked."""
+        most = self._service.most
+        if len(self._ahead) < most:
             async with self._bringing:
-                if not self._ahead and not self._no_more:
-                    self._ahead.extend(await self._writer.call(lambda: list(islice(questions, PAGE))))
-        return self._ahead.popleft() if self._ahead and not self._no_more else None
+                if len(self._ahead) < most and not self._no_more:
+                    wanted = max(PAGE, most)
+                    self._ahead.extend(await self._writer.call(lambda: list(islice(questions, wanted))))
+        if self._no_more:
+            return []
+        return [self._ahead.popleft() for _ in range(min(most, len(self._ahead)))]
 
-    async def _settle(self, question: Question) -> None:
-        """Ask one question, as often as it takes and is allowed."""
-        asked = subject_of(question.address)
-        for attempt in range(1, self._service.tries + 1):
-            reserved = await self._writer.reserve(question.key, attempt)
-            if isinstance(reserved, AlreadyKnown):
-                return
-            if isinstance(reserved, Spent):
-                self._no_more = True
-                self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", reserved.resets_at)
-                return
-            taken = await self._send(reserved, asked, attempt)
-            if taken is None or not await self._act(reserved, question, taken):
-                return
+    async def _settle(self, group: Sequence[Question], attempt: int) -> Sequence[Question]:
+        """Ask these questions in one request, as often as it takes and is allowed.
 
-    async def _send(self, reserved: Reserved, asked: Subject, attempt: int) -> _Taken | None:
+        What a good reply left open of a few of them only is given back, to be asked about alone.
+        """
+        while held := await self._reserve(group, attempt):
+            taken = await self._send(held, attempt)
+            again = await self._act(held, taken) if taken else {}
+            if not again or await self._gate.wait(max(again.values())):
+                return []
+            group = list(again)
+            if len(again) < len(held):
+                return group
+            attempt += 1
+        return []
+
+    async def _reserve(self, group: Sequence[Question], attempt: int) -> list[_Held]:
+        """The right to ask about them, or about those of them that are not known yet and that the window allows."""
+        keys, each = [question.key for question in group], self._service.counts_each
+        reservations = await self._writer.reserve(keys, attempt, counts_each=each)
+        spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
+        if spent is not None:
+            self._no_more = True
+            self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", spent.resets_at)
+        pairs = zip(group, reservations, strict=True)
+        return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
+
+    async def _send(self, held: Sequence[_Held], attempt: int) -> Sequence[_Taken] | None:
         """Send at the reserved instant and take the reply in; None when the run was stopped before.
 
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
         pace's slack, and would let the next request catch up.
         """
-        taken = None
-        if await self._gate.comes(reserved.send_at - AHEAD_S):
-            leave = _Leaving(self._gate, self._writer, reserved)
+        taken, asked = None, [subject_of(one.question.address) for one in held]
+        if await self._gate.comes(held[0].reserved.send_at - AHEAD_S):
+            leave = _Leaving(self._gate, self._writer, held)
             async with self._connections:
-                reply = await self._service.send(self._service.request(asked), leave)
+                many = len(asked) > 1
+                request = self._service.request_many(asked) if many else self._service.request(asked[0])
+                reply = await self._service.send(request, leave)
                 if leave.left_at:
                     self._gate.heard(leave.left_at)
-                taken = self._take(reply, attempt) if reply else None
-            self.result.sent += leave.left_at > 0
-            self._watch.sent(leave.left_at > 0)
+                taken = self._take(self._service.apart(reply, len(asked)), attempt) if reply else None
+            if leave.left_at:
+                self.result.sent += 1
+                self.result.retried += attempt > 1
+                self.result.counted += leave.units
+                self._watch.sent(1, leave.units)
         if taken is None:
-            await self._writer.release(reserved.request_id)
+            for one in held:
+                await self._writer.release(one.reserved)
         return taken
 
-    def _take(self, reply: Reply, attempt: int) -> _Taken:
-        """What a reply means and what is to be done about it. If it ends the asking, nothing leaves after it."""
+    def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[_Taken]:
+        """What a reply to each question means, and what is to be done about it.
+
+        A reply that is one and the same for all of them counts once.
+        """
+        if all(reply is replies[0] for reply in replies):
+            taken = [self._take_one(replies[0], attempt)] * len(replies)
+        else:
+            taken = [self._take_one(reply, attempt) for reply in replies]
+        kinds = [one.read.kind for one in taken]
+        if self._breaker.keeps_failing(kinds):
+            why = f"{self._breaker.failures} requests in a row brought no answer; the last: {taken[0].read.message}"
+            self._note_stop(kinds[0], why)
+            self._stop()
+            taken = [one._replace(decision=StopAsking(one.read.kind)) for one in taken]
+        return taken
+
+    def _take_one(self, reply: Reply, attempt: int) -> _Taken:
+        """The same for one. If it ends the asking, nothing leaves after it."""
         read = self._service.meaning(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         tries, now = self._service.tries, self._clock.now()
         decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
-        message = read.message
-        if self._breaker.keeps_failing(read.kind):
-            decision = StopAsking(read.kind)
-            message = f"{self._breaker.failures} requests in a row brought no answer; the last: {message}"
         if isinstance(decision, StopAsking):
-            self._note_stop(decision.why, message)
+            self._note_stop(decision.why, read.message)
             self._stop()
         elif isinstance(decision, Again) and read.kind is Kind.TOO_FAST:
             self._gate.close_for(decision.after_s)
         return _Taken(reply, read, decision)
 
-    async def _act(self, reserved: Reserved, question: Question, taken: _Taken) -> bool:
-        """Do what was decided about a reply; True when the question is to be asked again."""
-        reply, read, decision = taken
-        if isinstance(decision, Settle):
-            self._writer.settle(reserved.request_id, question.key, reply, read)
-            self.result.settled += 1
-            self._watch.advanced(1)
-            return False
-        await self._writer.refuse(reserved.request_id, read.kind)
-        if isinstance(decision, StopAsking):
-            return False
-        self.result.retried += 1
-        return not await self._gate.wait(decision.after_s)
+    async def _act(self, held: Sequence[_Held], taken: Sequence[_Taken]) -> dict[Question, float]:
+        """Do what was decided about each reply; the questions to be asked again, and in how many seconds."""
+        again = {}
+        for (question, reserved), (reply, read, decision) in zip(held, taken, strict=True):
+            if isinstance(decision, Settle):
+                self._writer.settle(reserved.request_id, question.key, reply, read)
+                self.result.settled += 1
+                self._watch.advanced(1)
+                continue
+            await self._writer.refuse(reserved.request_id, read.kind)
+            if isinstance(decision, Again):
+                again[question] = decision.after_s
+        return again
 
     def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:

@@ -10,10 +10,14 @@ REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
 
 @dataclass
 class AskResult:
-    """What asking one service came to. `stopped_by` is why it ended before the questions did, if it did."""
+    """What asking one service came to: requests sent, and as the allowance counts them; questions settled.
+
+    `stopped_by` is why it ended before the questions did, if it did.
+    """
 
     service: str = ""
     sent: int = 0
+    counted: int = 0
     settled: int = 0
     retried: int = 0
     seconds: float = 0.0
@@ -33,6 +37,10 @@ class Asked:
     @property
     def sent(self) -> int:
         return sum(turn.sent for turn in self.turns)
+
+    @property
+    def counted(self) -> int:
+        return sum(turn.counted for turn in self.turns)
 
     @property
     def retried(self) -> int:

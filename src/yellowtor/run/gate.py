@@ -37,24 +37,30 @@ class Gate:
         ahead = max(instant, self._closed_until) - self._clock.boot()
         return not self.stopped.is_set() and (ahead <= 0 or not await self.wait(ahead))
 
-    async def passed(self, send_at: float, *, late_or_not: bool = True) -> float | None:
+    async def passed(self, send_at: float, *, late_or_not: bool = True, units: int = 1) -> float | None:
         """Wait until the request may leave, and give the instant; 0 when it must not leave at all.
+
+        units is how many requests the service takes it for.
 
         None when it comes so late for its place that the next, which may be another process's, could be on
         its heels: it has to take another place. With late_or_not it leaves all the same.
         """
         while not self.stopped.is_set():
             now = self._clock.boot()
-            full = len(self._sent) == self._sent.maxlen and self._sent
-            place = max(send_at, self._sent[0] + self._span if full else 0.0)
+            place = max(send_at, self._room_for(units))
             due = max(place, self._closed_until)
             if due <= now:
                 if not late_or_not and self._sent.maxlen and now - place > SLACK_S:
                     return None
-                self._sent.append(now)
+                self._sent.extend([now] * units)
                 return now
             await self.wait(due - now)
         return 0.0
+
+    def _room_for(self, units: int) -> float:
+        """The instant from which so many more are not too many."""
+        before = len(self._sent) + units - (self._sent.maxlen or math.inf)  # so many must be a second old
+        return self._sent[min(int(before), len(self._sent)) - 1] + self._span if before > 0 and self._sent else 0.0
 
     def heard(self, left_at: float) -> None:
         """The reply to what left then is here. If that took longer than usual, the request may have been held up.

@@ -1,5 +1,6 @@
 """What a run would do: counts from the scan, and what asking the rest will take."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -22,7 +23,10 @@ class Later:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """Records by what will become of them; distinct questions to the first service; the forecast for the open ones."""
+    """Records by what will become of them; distinct questions to the first service; the forecast for the open ones.
+
+    The forecast is of requests as the allowance counts them; requests are those that would be sent today.
+    """
 
     pinned: int
     kept: int
@@ -31,6 +35,7 @@ class Plan:
     open_questions: int
     answered_by_ledger: int
     left_today: int | None
+    requests: int
     forecast: Forecast
     later: tuple[Later, ...] = ()
 
@@ -50,6 +55,9 @@ def make_plan(
         later.append(Later(service.name, _limited(least, at_most), _limited(most, at_most)))
     open_, answered = scanning.open_questions(Turn(first.name, (), known), again_failed=again_failed)
     left = book.requests[first.name].left_today()
+    wanted = _limited(open_, at_most)
+    units = wanted if first.counts_each else math.ceil(wanted / first.most)
+    made = forecast(units, first.pace, left, first.day.limit)
     return Plan(
         states.get("pinned", 0),
         states.get("kept", 0),
@@ -58,7 +66,8 @@ def make_plan(
         open_,
         answered,
         left,
-        forecast(_limited(open_, at_most), first.pace, left, first.day.limit),
+        math.ceil(made.today / first.most) if first.counts_each else made.today,
+        made,
         tuple(later),
     )
 

@@ -110,7 +110,7 @@ def saved_reply(path: Path) -> Reply:
 
 async def _ask(asked: Subject, question: str, service: Service, book: Book, clock: Clock) -> Reply:
     async with service, book.writer(service.name) as writer:
-        reserved = await writer.reserve(question, 1)
+        (reserved,) = await writer.reserve([question], 1)
         if isinstance(reserved, Spent):
             raise YellowtorError(
                 f"The allowance of {service.account} is spent until {reserved.resets_at}. Nothing was sent."

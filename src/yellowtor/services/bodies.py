@@ -5,7 +5,7 @@ A variable's value is escaped as the place wants it, so that no address can beco
 
 import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import urlencode
 from xml.sax.saxutils import escape
@@ -37,9 +37,25 @@ def header_text(text: str, values: Mapping[str, str]) -> str:
     return "".join(c if c.isascii() else "".join(f"%{byte:02X}" for byte in c.encode()) for c in line)
 
 
-def json_bytes(template: Any, values: Mapping[str, str]) -> bytes:
+def json_value(template: Any, values: Mapping[str, str], questions: Sequence[Any] = ()) -> Any:
+    """A value of JSON; `{questions}` alone becomes the list of them. Empty variables leave their keys out."""
+    if isinstance(template, str):
+        if template == "{questions}":
+            return list(questions)
+        filled = _lone(template, values)
+        number = _NUMBERS.get(template)
+        return number(filled) if number and filled is not _MISSING else filled
+    if isinstance(template, Mapping):
+        made = {key: json_value(value, values, questions) for key, value in template.items()}
+        return {key: value for key, value in made.items() if value is not _MISSING}
+    if isinstance(template, list):
+        return [value for item in template if (value := json_value(item, values, questions)) is not _MISSING]
+    return template
+
+
+def json_bytes(template: Any, values: Mapping[str, str], questions: Sequence[Any] = ()) -> bytes:
     """A body of JSON (RFC 8259)."""
-    return json.dumps(_json(template, values), ensure_ascii=False).encode()
+    return json.dumps(json_value(template, values, questions), ensure_ascii=False).encode()
 
 
 def form_bytes(fields: Mapping[str, str], values: Mapping[str, str]) -> bytes:
@@ -48,24 +64,16 @@ def form_bytes(fields: Mapping[str, str], values: Mapping[str, str]) -> bytes:
     return urlencode({name: text for name, text in filled.items() if text is not _MISSING}).encode()
 
 
-def xml_bytes(template: str, values: Mapping[str, str]) -> bytes:
-    """A body of XML."""
-    return fill(template, values, lambda text: escape(_NO_XML.sub("", text), {'"': "&quot;", "'": "&apos;"})).encode()
+def xml_text(template: str, values: Mapping[str, str], questions: str = "") -> str:
+    """A text of XML; questions is one already."""
+    pieces = [fill(piece, values, _escaped) for piece in template.split("{questions}")]
+    return questions.join(pieces)
+
+
+def _escaped(text: str) -> str:
+    return escape(_NO_XML.sub("", text), {'"': "&quot;", "'": "&apos;"})
 
 
 def _lone(text: str, values: Mapping[str, str]) -> Any:
     alone = _NAME.fullmatch(text)
     return _MISSING if alone and not values.get(alone[1]) else fill(text, values)
-
-
-def _json(template: Any, values: Mapping[str, str]) -> Any:
-    if isinstance(template, str):
-        filled = _lone(template, values)
-        number = _NUMBERS.get(template)
-        return number(filled) if number and filled is not _MISSING else filled
-    if isinstance(template, Mapping):
-        made = {key: _json(value, values) for key, value in template.items()}
-        return {key: value for key, value in made.items() if value is not _MISSING}
-    if isinstance(template, list):
-        return [value for item in template if (value := _json(item, values)) is not _MISSING]
-    return template

@@ -1,26 +1,24 @@
 """The service description: a TOML file that says how to ask a service and how to read its reply.
 
-The models here and in replies.py are the language; docs/service-description.md is made from them.
+The models here, in calls.py and in replies.py are the language; docs/service-description.md is made from them.
 """
 
-from typing import Any, ClassVar, Literal
+from typing import Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import uritemplate
 from pydantic import Field, field_validator, model_validator
 
-from yellowtor.addresses.address import PARTS
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import DayWindow
+from yellowtor.answers.apart import Apart
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
+from yellowtor.services.calls import ADDRESS, ALWAYS, OF_MANY, SPOT, Forward, Operation, Reverse
 from yellowtor.services.replies import ReplyRules
 from yellowtor.services.variables import Variable
 from yellowtor.settings import Settings
 
-ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
-SPOT = ("lat", "lon")
-ALWAYS = ("language", "limit")
 Direction = Literal["forward", "reverse"]
 
 
@@ -72,70 +70,6 @@ class Signing(Settings):
         return self
 
 
-class Operation(Settings):
-    """One way to ask a service. Templates fill in variables."""
-
-    about: ClassVar[tuple[str, ...]] = ()  # the variables that say what is asked about
-
-    url: str = Field(description="URI template (RFC 6570) of the request.")
-    method: Literal["GET", "POST"] = Field("GET", description="POST where the question stands in a body.")
-    candidates: int = Field(5, ge=1, le=100, description="How many candidates to ask for: the variable `limit`.")
-    headers: dict[str, str] = Field(
-        default_factory=dict, description="Header fields; their values are templates with the same variables."
-    )
-    json_body: Any = Field(
-        None, alias="json",
-        description="The body of a POST as JSON: a table whose texts are templates. A text that is one variable and "
-        "nothing else leaves its key out where the variable is empty; `{limit}`, `{lat}` and `{lon}` alone are "
-        "numbers.",
-    )  # fmt: skip
-    form: dict[str, str] = Field(
-        default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
-    )
-    xml: str | None = Field(None, description="Or as XML: a template whose variables are escaped as XML wants it.")
-
-    @model_validator(mode="after")
-    def _one_body(self) -> "Operation":
-        bodies = [name for name, body in self.bodies().items() if body]
-        if len(bodies) > 1:
-            raise ValueError(f"has more than one body: {', '.join(bodies)}")
-        if bool(bodies) != (self.method == "POST"):
-            raise ValueError('a body belongs to method = "POST", and that needs one: json, form or xml')
-        return self
-
-    def bodies(self) -> dict[str, Any]:
-        return {"json": self.json_body, "form": self.form, "xml": self.xml}
-
-    def wants(self) -> tuple[str, ...]:
-        """What, of what is asked about, the request is made of."""
-        return tuple(name for name in self.about if name in self.variables())
-
-    def variables(self) -> set[str]:
-        """The variables that the request is made of."""
-        named = {*uritemplate.variables(self.url)} | {n for text in self.headers.values() for n in names_in(text)}
-        return named | {name for body in self.bodies().values() if body for name in names_in(body)}
-
-
-class Forward(Operation):
-    """How an address is asked about.
-
-    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
-    `language`, `limit`, and your own variables.
-    """
-
-    about: ClassVar[tuple[str, ...]] = ADDRESS
-
-
-class Reverse(Operation):
-    """How a position is asked about: what is there?
-
-    Templates fill in `lat` and `lon` (degrees, WGS 84), `language`, `limit`, and your own variables.
-    """
-
-    about: ClassVar[tuple[str, ...]] = SPOT
-    reply: ReplyRules | None = Field(None, description="How its replies are read, where they differ from `[reply]`.")
-
-
 class Allowance(Settings):
     account: str | None = Field(None, description="The allowance that requests are charged to; else the name.")
     per_second: float | None = Field(None, gt=0, description="Requests a second; without it, no pace is kept.")
@@ -171,19 +105,33 @@ class Description(Settings):
     def _templates(self) -> "Description":
         if not self.operations():
             raise ValueError("needs [forward], or [reverse], or both: how the service is asked")
-        if clash := {*ADDRESS, *SPOT, *ALWAYS} & set(self.variables):
+        if clash := {*ADDRESS, *SPOT, *ALWAYS, *OF_MANY} & set(self.variables):
             raise ValueError(f"variables.{min(clash)}: this name is taken by what is asked")
+        about = {place: own for name, way in self.operations().items() for place, own in _about(name, way).items()}
         for place, names in self._named().items():
-            known = {*ALWAYS, *self.variables, *getattr(getattr(self, place, None), "about", ())}
+            known = {*ALWAYS, *self.variables, *about.get(place, ())}
             if unknown := names - known:
                 raise ValueError(f"{place}: {{{min(unknown)}}} is not a variable (known: {', '.join(sorted(known))})")
         if self.forward and not self.forward.wants():
             raise ValueError("forward has no variable for the address: {q}, {street}, {town} …")
         if self.reverse and len(self.reverse.wants()) < 2:
             raise ValueError("reverse needs the variables {lat} and {lon}")
+        self._many_can_be_read()
         if idle := set(self.variables) - set[str]().union(*self._named().values()):
             raise ValueError(f"variables.{min(idle)} is used nowhere")
         return self
+
+    def _many_can_be_read(self) -> None:
+        """Raise ValueError where the results of many questions can't be found in a reply."""
+        for name, way in self.operations().items():
+            if way.many is None:
+                continue
+            if not set(way.about) & names_in(way.many.question):
+                raise ValueError(f"{name}.many.question has no variable for what is asked about")
+            text = self.replies("reverse" if name == "reverse" else "forward").format == "text"
+            if text == (way.many.results is not None):
+                raise ValueError(f"{name}.many.results: " + ("of text, every line is one" if text else "is missing"))
+            self.apart(way)
 
     def operations(self) -> dict[str, Operation]:
         """The ways to ask, by their names."""
@@ -211,11 +159,25 @@ class Description(Settings):
         own = [text for _, text in self.credentials or () if text]
         signing = [self.signing.secret] if self.signing else []
         return {
-            **{name: operation.variables() for name, operation in self.operations().items()},
+            **{name: way.variables() for name, way in self.operations().items()},
+            **{f"{name}.many": way.many.variables() for name, way in self.operations().items() if way.many},
+            **{
+                f"{name}.many.question": names_in(way.many.question)
+                for name, way in self.operations().items()
+                if way.many
+            },
             "service.contact": names_in(self.service.contact),
             "credentials": {name for text in own for name in names_in(text)},
             "signing.secret": {name for text in signing for name in names_in(text)},
         }
+
+    def apart(self, way: Operation) -> Apart | None:
+        """How a reply to many questions is taken apart. Raises ValueError for a path that does not parse."""
+        if way.many is None:
+            return None
+        replies = self.reverse.reply if self.reverse is way and self.reverse.reply else self.reply
+        shape, many = replies.shape(), way.many
+        return Apart(shape.finder(many.results) if many.results else list, shape.getter(many.id) if many.id else None)
 
     @property
     def account(self) -> str:
@@ -228,3 +190,8 @@ class Description(Settings):
     @property
     def day(self) -> DayWindow:
         return DayWindow(self.allowance.per_day, ZoneInfo(self.allowance.zone))
+
+
+def _about(name: str, way: Operation) -> dict[str, tuple[str, ...]]:
+    """The variables that say what is asked about, by the places where they may stand."""
+    return {name: way.about, f"{name}.many": ("questions",), f"{name}.many.question": (*way.about, "id")}

@@ -12,6 +12,7 @@ from urllib.request import getproxies, proxy_bypass
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
+from yellowtor.answers.apart import take_apart
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
@@ -56,12 +57,25 @@ class HttpService:
         self._session: aiohttp.ClientSession | None = None
         self._proxy: str | None = None
         self._paths = replies.paths()
+        self._apart = description.apart(operation)
+        self.most = operation.many.most if operation.many else 1
+        self.counts_each = operation.many is None or operation.many.counts == "questions"
         template, count, wants = self._maker.template, operation.candidates, operation.wants()
         self.asking = Asking(self.name, direction, template, language, "", count, wants)
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
         return self._maker.request(asked)
+
+    def request_many(self, asked: Sequence[Subject]) -> Request:
+        """The request that asks about all of these at once: no more than `most`."""
+        return self._maker.request_many(asked)
+
+    def apart(self, reply: Reply, count: int) -> Sequence[Reply]:
+        """A reply to so many questions as one to each; the same for all where it speaks of the request as a whole."""
+        if self._apart is None or count == 1:
+            return [reply] * count
+        return take_apart(self._reading, self._apart, reply, count)
 
     def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets masked."""

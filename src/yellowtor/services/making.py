@@ -3,13 +3,14 @@
 import base64
 import binascii
 import hmac
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from yellowtor.answers.reply import Request
 from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob
-from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, xml_bytes
+from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, json_value, xml_text
+from yellowtor.services.calls import Call
 from yellowtor.services.description import Description, Direction, Signing
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
@@ -34,9 +35,11 @@ class RequestMaker:
         if language:
             self._known["language"] = language
         self._url = UrlTemplate(way.url, self._known)
-        self._body = next(((kind, body) for kind, body in way.bodies().items() if body), None)
+        self._many = way.many
+        self._many_url = UrlTemplate(way.many.url, self._known) if way.many else self._url
+        body = next(((kind, body) for kind, body in way.bodies().items() if body), None)
         template = [way.url, *(f"{name}: {text}" for name, text in way.headers.items())]
-        self.template = "\n".join(template + ([f"POST {self._body[0]} {self._body[1]}"] if self._body else []))
+        self.template = "\n".join(template + ([f"POST {body[0]} {body[1]}"] if body else []))
         self.token = self._authorization(self._known).rpartition(" ")[2]
         self._common = self._headers(self._known)
         signing = description.signing
@@ -47,14 +50,27 @@ class RequestMaker:
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
         parts = asked.variables()
-        return self._made(self._url.expand(parts), self._common, {**self._known, **parts})
+        return self._made(self._operation, self._url.expand(parts), self._common, {**self._known, **parts})
+
+    def request_many(self, asked: Sequence[Subject]) -> Request:
+        """The request that asks about all of these at once; their ids are their places, from 0."""
+        many = self._many
+        assert many is not None, "the caller looked"
+        each = [{**self._known, **one.variables(), "id": str(at)} for at, one in enumerate(asked)]
+        if many.json_body:
+            listed = [json_value(many.question, values) for values in each]
+            return self._made(many, self._many_url.expand({}), self._common, self._known, questions=listed)
+        escaped = xml_text if many.xml else fill
+        text = many.joined_by.join(escaped(many.question, values) for values in each)
+        values = {**self._known, "questions": text}
+        return self._made(many, self._many_url.expand({"questions": text}), self._common, values)
 
     def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets and signatures masked."""
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
         known, parts = self._known | secret, asked.variables()
         url = UrlTemplate(self._operation.url, known).expand(parts)
-        made = self._made(url, self._headers(known), {**known, **parts}, signature="MASKsignature")
+        made = self._made(self._operation, url, self._headers(known), {**known, **parts}, signature="MASKsignature")
         fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]
         body = [made.body.decode()] if made.body else []
         text = "\n".join([f"{made.method} {made.url}", *fields, *body])
@@ -63,24 +79,25 @@ class RequestMaker:
         return text
 
     def _made(
-        self, url: str, headers: Mapping[str, str], values: Mapping[str, str], signature: str | None = None
-    ) -> Request:
-        headers = {**headers, **{n: header_text(text, values) for n, text in self._operation.headers.items()}}
+        self, call: Call, url: str, headers: Mapping[str, str], values: Mapping[str, str], *,
+        questions: Sequence[Any] = (), signature: str | None = None,
+    ) -> Request:  # fmt: skip
+        own = call.headers or self._operation.headers
+        headers = {**headers, **{n: header_text(text, values) for n, text in own.items()}}
         if signing := self._description.signing:
             signature = signature or self._sign(url)
             if signing.header:
                 headers[signing.header] = signature
             elif self._append:
                 url += self._append.expand({"signature": signature})
-        return Request(url, headers, self._operation.method, self._content(values))
-
-    def _content(self, values: Mapping[str, str]) -> bytes | None:
-        way = self._operation
-        if way.json_body:
-            return json_bytes(way.json_body, values)
-        if way.form:
-            return form_bytes(way.form, values)
-        return xml_bytes(way.xml, values) if way.xml else None
+        if call.json_body:
+            return Request(url, _typed(headers, "json"), call.method, json_bytes(call.json_body, values, questions))
+        if call.form:
+            return Request(url, _typed(headers, "form"), call.method, form_bytes(call.form, values))
+        if call.xml:
+            body = xml_text(call.xml, values, values.get("questions", "")).encode()
+            return Request(url, _typed(headers, "xml"), call.method, body)
+        return Request(url, headers, call.method)
 
     def _headers(self, known: Mapping[str, str]) -> dict[str, str]:
         """The header fields that every request has, but for the description's own."""
@@ -91,8 +108,6 @@ class RequestMaker:
         }
         if self._replies.format == "geojson":
             headers["Accept"] = "application/geo+json, application/json"
-        if self._body:
-            headers["Content-Type"] = TYPES[self._body[0]]
         if authorization := self._authorization(known):
             headers["Authorization"] = authorization
         return headers
@@ -119,6 +134,11 @@ class RequestMaker:
             return digest.hex()
         encode: Any = base64.b64encode if signing.signature_is == "base64" else base64.urlsafe_b64encode
         return str(encode(digest).decode())
+
+
+def _typed(headers: Mapping[str, str], kind: str) -> dict[str, str]:
+    """The fields with the type of the body, unless the description says another."""
+    return {"Content-Type": TYPES[kind], **headers}
 
 
 def _secret(signing: Signing, text: str) -> bytes:

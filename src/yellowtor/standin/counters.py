@@ -27,9 +27,9 @@ class Counters:
         self.most_in_a_second = max(self.most_in_a_second, len(self._recent))
         return len(self._recent)
 
-    def answered(self, kind: str, question: str) -> None:
+    def answered(self, kind: str, *questions: str) -> None:
         self.kinds[kind] += 1
-        self.questions[question] += 1
+        self.questions.update(questions)
 
     def as_dict(self) -> dict[str, Any]:
         return {

@@ -148,6 +148,41 @@ NEAR = {
         "requestBody": {"required": True, "content": {"application/json": {"schema": AT}}},
     })},
 }  # fmt: skip
+
+
+def _many(forward: dict[str, Any], name: str, media: str, body: Any, answer: tuple[str, str, Any]) -> dict[str, Any]:
+    """Many questions in one request: the same refusals, and a reply with all the answers."""
+    responses = {**forward["responses"], "200": _says(*answer), "400": _says("no question, or more than 100", media)}
+    return {
+        **forward, "operationId": name, "summary": f"Many questions at once. Otherwise as {forward['operationId']}.",
+        "parameters": [], "requestBody": {"required": True, "content": {media: {"schema": body}}},
+        "responses": responses,
+    }  # fmt: skip
+
+
+def _list(name: str, of: Any) -> dict[str, Any]:
+    return {"type": "object", "required": [name], "properties": {name: {"type": "array", "items": of}}}
+
+
+ASKS = {"type": "object", "properties": {"asks": {"type": "array", "items": {
+    "type": "object", "properties": {"id": TEXT, "q": TEXT},
+}}, "limit": COUNT}}  # fmt: skip
+TEXTS = {"type": "object", "properties": {"texts": {"type": "array", "items": TEXT}, "most": COUNT}}
+LINES = {"type": "object", "properties": {"lines": TEXT, "n": COUNT}}
+MANY = {
+    "/find-many": {"post": _many(FIND, "find-many", "application/json", ASKS, (
+        "answers by id, in any order", "application/json", _list("answers", VERDICT),
+    ))},
+    "/lookup-many": {"post": _many(LOOKUP, "lookup-many", "application/xml", TEXT, (
+        "answers in the order of the questions, or a fault", "application/xml", TEXT,
+    ))},
+    "/rows": {"post": _many(TABLE, "rows", "application/x-www-form-urlencoded", LINES, (
+        "as /table, the id of the question in the last column", "text/csv", TEXT,
+    ))},
+    "/features-many": {"post": _many(ASK_FEATURES, "features-many", "application/json", TEXTS, (
+        "feature collections, or problems, in the order of the questions", "application/json", _list("results", {}),
+    ))},
+}  # fmt: skip
 OPENAPI: dict[str, Any] = {
     "openapi": "3.1.0",
     "info": {"title": "The stand-in", "version": "1", "summary": "A simulated service that knows a made-up gazetteer."},
@@ -157,6 +192,7 @@ OPENAPI: dict[str, Any] = {
         "/table": {"get": TABLE},
         "/features": {"post": ASK_FEATURES},
         **NEAR,
+        **MANY,
     },
     "components": {
         "securitySchemes": {

@@ -17,16 +17,15 @@ from aiohttp import web
 
 from yellowtor.standin.counters import Counters
 from yellowtor.standin.gazetteer import read_gazetteer
+from yellowtor.standin.many import MANY, MOST, ManyTongue
 from yellowtor.standin.matching import Matcher
 from yellowtor.standin.openapi import OPENAPI
-from yellowtor.standin.tongues import TONGUES, Asked, Told, Tongue
-
-FAULTS = ("error", "slow", "cut", "page", "busy")
+from yellowtor.standin.tongues import TONGUES, Asked, Speaker, Told, Tongue
 
 
 @dataclass(frozen=True)
 class Manners:
-    """How the stand-in behaves. `faults` maps a fault to n: every n-th request gets it."""
+    """How the stand-in behaves. `faults` maps a fault to n: every n-th request gets it; every n-th question `item`."""
 
     key: str = "demo-key-0001"
     per_second: int | None = 40
@@ -43,12 +42,14 @@ class StandIn:
         self._matcher = Matcher(*read_gazetteer(gazetteer))
         self.manners = manners
         self.counters = Counters()
-        self._asked = 0
+        self._asked = self._items = 0
 
     def app(self) -> web.Application:
         app = web.Application()
         for tongue in TONGUES:
             app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
+        for many in MANY:
+            app.router.add_post(many.path, partial(self._find_many, many))
         app.router.add_get("/openapi.json", self._describe)
         app.router.add_get("/counters", self._tell)
         app.router.add_get("/arrivals", self._tell_arrivals)
@@ -70,32 +71,64 @@ class StandIn:
         self.counters.answered(kind, asked.question)
         return response
 
+    async def _find_many(self, tongue: ManyTongue, request: web.Request) -> web.StreamResponse:
+        """All the answers; one that is faulty by itself is said to be busy, where `item` is among the faults."""
+        recent, asked = self.counters.arrived(), await tongue.all_asked(request, self.manners.key)
+        units = max(1, len(asked.questions)) if tongue.counts_each else 1
+        too_many = len(asked.questions) > MOST or not asked.questions
+        kind, response = await self._refusal(tongue, request, asked.trouble, recent, units, bad=too_many)
+        if response is None:
+            answers = [(name, self._one_of_many(question)) for name, question in asked.questions]
+            kind, response = "many", tongue.tell_all(answers)
+        self.counters.answered(kind, *(question.question for _, question in asked.questions))
+        return response
+
+    def _one_of_many(self, asked: Asked) -> Told:
+        self._items += 1
+        every = self.manners.faults.get("item")
+        if every and self._items % every == 0:
+            return Told("busy")
+        return self._told(asked)
+
     async def _answer(
         self, tongue: Tongue, request: web.Request, asked: Asked, recent: int
     ) -> tuple[str, web.StreamResponse]:
+        kind, response = await self._refusal(tongue, request, asked.trouble, recent, 1, lie=asked.question)
+        if response is not None:
+            return kind, response
+        told = self._told(asked)
+        return told.kind, tongue.tell(told)
+
+    def _told(self, asked: Asked) -> Told:
+        if not asked.question.strip():
+            return Told("bad")
+        places = (
+            self._matcher.near(*asked.at, asked.limit) if asked.at else self._matcher.find(asked.question, asked.limit)
+        )
+        return Told("found", places) if places else Told("nothing")
+
+    async def _refusal(
+        self, tongue: Speaker, request: web.Request, trouble: str, recent: int, units: int, *,
+        lie: str = "", bad: bool = False,
+    ) -> tuple[str, web.StreamResponse | None]:  # fmt: skip
+        """Why the request as a whole is not answered, or is answered badly; nothing where it is."""
         manners = self.manners
-        if asked.trouble:
-            return "key", tongue.tell(Told("key", note=asked.trouble))
+        if trouble:
+            return "key", tongue.tell(Told("key", note=trouble))
         if manners.per_second and recent > manners.per_second:
-            if manners.unfriendly:
-                return "zero", tongue.tell(Told("found", [_nowhere(asked.question)]))
+            if manners.unfriendly and lie:
+                return "zero", tongue.tell(Told("found", [_nowhere(lie)]))
             return "too fast", tongue.tell(Told("too fast"))
-        if manners.per_day is not None and self.counters.served_today >= manners.per_day:
+        if manners.per_day is not None and self.counters.served_today + units > manners.per_day:
             return "spent", tongue.tell(Told("spent"))
-        self.counters.served_today += 1
+        self.counters.served_today += units
         self._asked += 1
         for fault, every in manners.faults.items():
             if self._asked % every == 0 and (broken := await self._break(tongue, fault, request)) is not None:
                 return fault, broken
-        if not asked.question.strip():
-            return "bad", tongue.tell(Told("bad"))
-        if asked.at:
-            places = self._matcher.near(*asked.at, asked.limit)
-        else:
-            places = self._matcher.find(asked.question, asked.limit)
-        return ("found", tongue.tell(Told("found", places))) if places else ("nothing", tongue.tell(Told("nothing")))
+        return ("bad", tongue.tell(Told("bad"))) if bad else ("", None)
 
-    async def _break(self, tongue: Tongue, fault: str, request: web.Request) -> web.StreamResponse | None:
+    async def _break(self, tongue: Speaker, fault: str, request: web.Request) -> web.StreamResponse | None:
         """A faulty reply; None when the fault is only that it comes late."""
         match fault:
             case "error" | "busy":
@@ -105,7 +138,8 @@ class StandIn:
                 return web.Response(text=page, content_type="text/html")
             case "cut":
                 return await _cut(request, tongue.tell(Told("found", [_nowhere("a place")])))
-        await asyncio.sleep(self.manners.slow_s)
+            case "slow":
+                await asyncio.sleep(self.manners.slow_s)
         return None
 
 

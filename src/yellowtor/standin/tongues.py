@@ -11,7 +11,7 @@ import base64
 import hashlib
 import hmac
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 from urllib.parse import urlsplit
@@ -67,14 +67,19 @@ class Told:
         return self.note or NOTES.get(self.kind, "")
 
 
-class Tongue(Protocol):
+class Speaker(Protocol):
+    """How a shape answers."""
+
+    def tell(self, told: Told) -> web.Response: ...
+
+
+class Tongue(Speaker, Protocol):
     """One shape: how it is asked, how it answers."""
 
     method: str
     path: str
 
     async def asked(self, request: web.Request, key: str) -> Asked: ...
-    def tell(self, told: Told) -> web.Response: ...
 
 
 class Json:
@@ -87,7 +92,7 @@ class Json:
     }  # fmt: skip
 
     async def asked(self, request: web.Request, key: str) -> Asked:
-        return Asked(request.query.get("q", ""), _limit(request.query.get("limit")), self.trouble(request, key))
+        return Asked(request.query.get("q", ""), limit_of(request.query.get("limit")), self.trouble(request, key))
 
     @staticmethod
     def trouble(request: web.Request, key: str) -> str:
@@ -95,10 +100,12 @@ class Json:
         return "" if told == key else "no key was sent" if told is None else f"the key {told} is unknown"
 
     def tell(self, told: Told) -> web.Response:
-        body: dict[str, Any] = {"verdict": self.verdicts[told.kind], "note": told.said, "places": told.places}
+        return _json(self.body(told), STATUS.get(told.kind, 200), _wait(told))
+
+    def body(self, told: Told) -> dict[str, Any]:
         if told.kind == "found":
-            body = {"verdict": "found", "places": told.places, "credit": CREDIT}
-        return _json(body, STATUS.get(told.kind, 200), _wait(told))
+            return {"verdict": "found", "places": told.places, "credit": CREDIT}
+        return {"verdict": self.verdicts[told.kind], "note": told.said, "places": told.places}
 
 
 class JsonNear(Json):
@@ -108,7 +115,7 @@ class JsonNear(Json):
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         get = request.query.get
-        return Asked.near(get("north"), get("east"), _limit(get("limit")), self.trouble(request, key))
+        return Asked.near(get("north"), get("east"), limit_of(get("limit")), self.trouble(request, key))
 
 
 class Xml:
@@ -119,10 +126,14 @@ class Xml:
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         get = request.query.get
+        return Asked(self.line(get), limit_of(get("max")), self.trouble(request, key))
+
+    @staticmethod
+    def line(get: Callable[[str, str], str]) -> str:
+        """The address in one line, of its parts."""
         street = f"{get('no', '')} {get('way', '')}".strip()
         town = f"{get('post', '')} {get('settlement', '')}".strip()
-        line = ", ".join(filter(None, [street, town, get("district", ""), get("nation", "")]))
-        return Asked(line, _limit(get("max")), self.trouble(request, key))
+        return ", ".join(filter(None, [street, town, get("district", ""), get("nation", "")]))
 
     @staticmethod
     def trouble(request: web.Request, key: str) -> str:
@@ -130,13 +141,16 @@ class Xml:
         return "" if told == key else f"access denied for {told or 'nobody'}"
 
     def tell(self, told: Told) -> web.Response:
+        text = f'<?xml version="1.0" encoding="UTF-8"?>\n{self.element(told)}'
+        status = 500 if told.kind == "error" else 200
+        return web.Response(text=text, status=status, content_type="application/xml", headers=_wait(told))
+
+    def element(self, told: Told) -> str:
         if told.kind in self.codes:
             inner = f'<fault code="{self.codes[told.kind]}">{escape(told.said)}</fault>'
         else:
             inner = "".join(map(self._place, told.places))
-        text = f'<?xml version="1.0" encoding="UTF-8"?>\n<answer xmlns="{NAMESPACE}">{inner}</answer>'
-        status = 500 if told.kind == "error" else 200
-        return web.Response(text=text, status=status, content_type="application/xml", headers=_wait(told))
+        return f'<answer xmlns="{NAMESPACE}">{inner}</answer>'
 
     @staticmethod
     def _place(place: Mapping[str, Any]) -> str:
@@ -156,7 +170,7 @@ class XmlNear(Xml):
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         north, _, east = request.query.get("at", "").partition(" ")
-        return Asked.near(north, east, _limit(request.query.get("max")), self.trouble(request, key))
+        return Asked.near(north, east, limit_of(request.query.get("max")), self.trouble(request, key))
 
 
 class Table:
@@ -168,7 +182,7 @@ class Table:
     }  # fmt: skip
 
     async def asked(self, request: web.Request, key: str) -> Asked:
-        return Asked(request.query.get("q", ""), _limit(request.query.get("n")), self.trouble(request, key))
+        return Asked(request.query.get("q", ""), limit_of(request.query.get("n")), self.trouble(request, key))
 
     def trouble(self, request: web.Request, key: str) -> str:
         signed, _, signature = request.raw_path.rpartition("&sign=")
@@ -178,10 +192,15 @@ class Table:
         return "" if hmac.compare_digest(signature, right) else "the signature is wrong"
 
     def tell(self, told: Told) -> web.Response:
-        rows = [self._row(place) for place in told.places] or [[self.status[told.kind], told.said]]
+        return self.response(self.rows(told), 500 if told.kind == "error" else 200, _wait(told))
+
+    def rows(self, told: Told) -> list[list[str]]:
+        return [self._row(place) for place in told.places] or [[self.status[told.kind], told.said]]
+
+    @staticmethod
+    def response(rows: Sequence[Sequence[str]], status: int, headers: Mapping[str, str]) -> web.Response:
         text = "".join(";".join(f'"{cell}"' if ";" in cell else cell for cell in row) + "\r\n" for row in rows)
-        status = 500 if told.kind == "error" else 200
-        return web.Response(text=text, status=status, content_type="text/csv", charset="utf-8", headers=_wait(told))
+        return web.Response(text=text, status=status, content_type="text/csv", charset="utf-8", headers=headers)
 
     @staticmethod
     def _row(place: Mapping[str, Any]) -> list[str]:
@@ -197,26 +216,19 @@ class TableNear(Table):
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         get = request.query.get
-        return Asked.near(get("y"), get("x"), _limit(get("n")), self.trouble(request, key))
+        return Asked.near(get("y"), get("x"), limit_of(get("n")), self.trouble(request, key))
 
 
 class Features:
     """GeoJSON (RFC 7946) for a POST with JSON; bearer token; problem details; a trust of 0 to 100."""
 
     method, path = "POST", "/features"
+    statuses: Mapping[str, int] = {**STATUS, "key": 401, "spent": 403}
     trust: Mapping[str, int] = {"door": 97, "between doors": 74, "way": 55, "settlement": 38, "nation": 12}
 
     async def asked(self, request: web.Request, key: str) -> Asked:
-        body = await self.body(request)
-        return Asked(str(body.get("text", "")), _limit(body.get("most")), self.trouble(request, key))
-
-    @staticmethod
-    async def body(request: web.Request) -> Mapping[str, Any]:
-        try:
-            body = await request.json()
-        except ValueError:
-            return {}
-        return body if isinstance(body, dict) else {}
+        body = await body_of(request)
+        return Asked(str(body.get("text", "")), limit_of(body.get("most")), self.trouble(request, key))
 
     @staticmethod
     def trouble(request: web.Request, key: str) -> str:
@@ -224,13 +236,16 @@ class Features:
 
     def tell(self, told: Told) -> web.Response:
         if told.kind in {"found", "nothing"}:
-            body = {"type": "FeatureCollection", "features": list(map(self._feature, told.places))}
-            return _json(body, 200, {}, "application/geo+json")
-        status = {**STATUS, "key": 401, "spent": 403}[told.kind]
-        kind = {"key": "token", "spent": "quota"}.get(told.kind, "about:blank")
+            return _json(self.content(told), 200, {}, "application/geo+json")
         headers = {"RateLimit": '"burst";r=0;t=1'} if told.kind == "too fast" else _wait(told)
-        problem = {"type": kind, "title": told.kind, "detail": told.said, "status": status}
-        return _json(problem, status, headers, "application/problem+json")
+        return _json(self.content(told), self.statuses[told.kind], headers, "application/problem+json")
+
+    def content(self, told: Told) -> dict[str, Any]:
+        """Features, or a problem."""
+        if told.kind in {"found", "nothing"}:
+            return {"type": "FeatureCollection", "features": list(map(self._feature, told.places))}
+        kind = {"key": "token", "spent": "quota", "busy": "busy"}.get(told.kind, "about:blank")
+        return {"type": kind, "title": told.kind, "detail": told.said, "status": self.statuses[told.kind]}
 
     def _feature(self, place: Mapping[str, Any]) -> dict[str, Any]:
         spot = place["spot"]
@@ -253,11 +268,11 @@ class FeaturesNear(Features):
     path = "/features-near"
 
     async def asked(self, request: web.Request, key: str) -> Asked:
-        body = await self.body(request)
+        body = await body_of(request)
         point = body.get("at")
         told = point.get("coordinates") if isinstance(point, dict) else None
         east, north = told if isinstance(told, list) and len(told) == 2 else (None, None)
-        return Asked.near(north, east, _limit(body.get("most")), self.trouble(request, key))
+        return Asked.near(north, east, limit_of(body.get("most")), self.trouble(request, key))
 
 
 TONGUES: Sequence[Tongue] = (
@@ -265,7 +280,16 @@ TONGUES: Sequence[Tongue] = (
 )  # fmt: skip
 
 
-def _limit(told: Any) -> int:
+async def body_of(request: web.Request) -> Mapping[str, Any]:
+    """A body of JSON that is an object; else nothing."""
+    try:
+        body = await request.json()
+    except ValueError:
+        return {}
+    return body if isinstance(body, dict) else {}
+
+
+def limit_of(told: Any) -> int:
     return int(told) if str(told).isdigit() else 5
 
 

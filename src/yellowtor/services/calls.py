@@ -1,0 +1,124 @@
+"""The part of a service description that says how it is asked: forward, in reverse, many questions at once."""
+
+from typing import Annotated, Any, ClassVar, Literal
+
+import uritemplate
+from pydantic import Field, StringConstraints, model_validator
+
+from yellowtor.addresses.address import PARTS
+from yellowtor.services.bodies import names_in
+from yellowtor.services.replies import ReplyRules
+from yellowtor.settings import Settings
+
+ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
+SPOT = ("lat", "lon")
+ALWAYS = ("language", "limit")
+OF_MANY = ("questions", "id")
+
+
+class Call(Settings):
+    """One request. Templates fill in variables."""
+
+    url: str = Field(description="URI template (RFC 6570) of the request.")
+    method: Literal["GET", "POST"] = Field("GET", description="POST where the question stands in a body.")
+    headers: dict[str, str] = Field(
+        default_factory=dict, description="Header fields; their values are templates with the same variables."
+    )
+    json_body: Any = Field(
+        None, alias="json",
+        description="The body of a POST as JSON: a table whose texts are templates. A text that is one variable and "
+        "nothing else leaves its key out where the variable is empty; `{limit}`, `{lat}` and `{lon}` alone are "
+        "numbers.",
+    )  # fmt: skip
+    form: dict[str, str] = Field(
+        default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
+    )
+    xml: str | None = Field(None, description="Or as XML: a template whose variables are escaped as XML wants it.")
+
+    @model_validator(mode="after")
+    def _one_body(self) -> "Call":
+        bodies = [name for name, body in self.bodies().items() if body]
+        if len(bodies) > 1:
+            raise ValueError(f"has more than one body: {', '.join(bodies)}")
+        if bool(bodies) != (self.method == "POST"):
+            raise ValueError('a body belongs to method = "POST", and that needs one: json, form or xml')
+        return self
+
+    def bodies(self) -> dict[str, Any]:
+        return {"json": self.json_body, "form": self.form, "xml": self.xml}
+
+    def variables(self) -> set[str]:
+        """The variables that the request is made of."""
+        named = {*uritemplate.variables(self.url)} | {n for text in self.headers.values() for n in names_in(text)}
+        return named | {name for body in self.bodies().values() if body for name in names_in(body)}
+
+
+class Many(Call):
+    """Where a service takes many questions in one request. Each result is read as a reply of its own, by `[reply]`.
+
+    The templates fill in `questions`, `language`, `limit` and your own variables; `question` has those of the
+    operation, and `id`.
+    """
+
+    most: int = Field(ge=2, le=100_000, description="Questions in a request at most.")
+    question: Any = Field(
+        description="One question: a template like that of the body. All of them stand where the body (or the URL) has "
+        "`{questions}`: in JSON as a list, else one after the other."
+    )
+    joined_by: Annotated[str, StringConstraints(strip_whitespace=False)] = Field(
+        "", description="What stands between them, where they are no list."
+    )
+    results: str | None = Field(
+        None, description="Path to the results in the reply, one for each question. Of `text` every line, else needed."
+    )
+    id: str | None = Field(
+        None,
+        description="Path from a result to the `{id}` of its question; of `text`, lines with one id are one result. "
+        "Without it, results come in the order of the questions.",
+    )
+    counts: Literal["questions", "requests"] = Field(
+        "questions", description="What the allowance counts, its pace as well: each question, or each request."
+    )
+
+    @model_validator(mode="after")
+    def _whole(self) -> "Many":
+        if "questions" not in self.variables():
+            raise ValueError("has no {questions} in its body or URL")
+        if (self.id is not None) != ("id" in names_in(self.question)):
+            raise ValueError("id and the variable {id} of question belong together")
+        if not isinstance(self.question, str) and not self.json_body:
+            raise ValueError("question is a table, and only a body of JSON can hold one: write a text")
+        return self
+
+
+class Operation(Call):
+    """One way to ask a service about one thing, and perhaps about many."""
+
+    about: ClassVar[tuple[str, ...]] = ()  # the variables that say what is asked about
+
+    candidates: int = Field(5, ge=1, le=100, description="How many candidates to ask for: the variable `limit`.")
+    many: Many | None = Field(None, description="How many questions are asked at once, where that is possible.")
+
+    def wants(self) -> tuple[str, ...]:
+        """What, of what is asked about, the request is made of."""
+        return tuple(name for name in self.about if name in self.variables())
+
+
+class Forward(Operation):
+    """How an address is asked about.
+
+    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
+    `language`, `limit`, and your own variables.
+    """
+
+    about: ClassVar[tuple[str, ...]] = ADDRESS
+
+
+class Reverse(Operation):
+    """How a position is asked about: what is there?
+
+    Templates fill in `lat` and `lon` (degrees, WGS 84), `language`, `limit`, and your own variables.
+    """
+
+    about: ClassVar[tuple[str, ...]] = SPOT
+    reply: ReplyRules | None = Field(None, description="How its replies are read, where they differ from `[reply]`.")

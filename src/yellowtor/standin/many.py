@@ -1,0 +1,100 @@
+"""The four shapes once more, for many questions in one request, each with its own way to say which answer is whose.
+
+`POST /find-many` answers by id, in an order of its own · `POST /lookup-many` in the order of the questions ·
+`POST /rows` lines with the id in their last column · `POST /features-many` in the order of the questions. The first and
+the third count each question against the day, the others each request.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+from xml.etree import ElementTree as ET
+
+from aiohttp import web
+
+from yellowtor.standin.tongues import Asked, Features, Json, Table, Told, Xml, body_of, limit_of
+
+MOST = 100
+Questions = Sequence[tuple[str, Asked]]  # each with its id
+
+
+@dataclass(frozen=True)
+class AskedMany:
+    """A request as it was understood. trouble: what is wrong with its key, empty where nothing is."""
+
+    questions: Questions
+    trouble: str = ""
+
+
+class ManyTongue(Protocol):
+    """One shape, asked about many: a reply to all, or one that refuses the whole."""
+
+    path: str
+    counts_each: bool
+
+    async def all_asked(self, request: web.Request, key: str) -> AskedMany: ...
+    def tell(self, told: Told) -> web.Response: ...
+    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response: ...
+
+
+class JsonMany(Json):
+    path, counts_each = "/find-many", True
+
+    async def all_asked(self, request: web.Request, key: str) -> AskedMany:
+        body = await body_of(request)
+        limit, asks = limit_of(body.get("limit")), body.get("asks")
+        told = [one for one in asks if isinstance(one, dict)] if isinstance(asks, list) else []
+        questions = [(str(one.get("id", "")), Asked(str(one.get("q", "")), limit)) for one in told]
+        return AskedMany(questions, self.trouble(request, key))
+
+    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+        """By id, the last first: whoever goes by the order is wrong."""
+        return web.json_response({"answers": [{"id": key, **self.body(told)} for key, told in reversed(answers)]})
+
+
+class XmlMany(Xml):
+    path, counts_each = "/lookup-many", False
+
+    async def all_asked(self, request: web.Request, key: str) -> AskedMany:
+        try:
+            root = ET.fromstring(await request.text())  # noqa: S314 - of its own tests
+        except ET.ParseError:
+            return AskedMany([], self.trouble(request, key))
+        limit = limit_of(root.get("max"))
+        questions = [("", Asked(self.line(one.attrib.get), limit)) for one in root]
+        return AskedMany(questions, self.trouble(request, key))
+
+    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+        text = "".join(self.element(told) for _, told in answers)
+        return web.Response(text=f"<answers>{text}</answers>", content_type="application/xml")
+
+
+class TableMany(Table):
+    path, counts_each = "/rows", True
+
+    async def all_asked(self, request: web.Request, key: str) -> AskedMany:
+        form = await request.post()
+        limit, lines = limit_of(form.get("n")), str(form.get("lines", "")).splitlines()
+        pairs = [line.partition(";") for line in lines if line]
+        return AskedMany([(name, Asked(text, limit)) for name, _, text in pairs], self.trouble(request, key))
+
+    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+        rows = [[*row, *[""] * (12 - len(row)), name] for name, told in answers for row in self.rows(told)]
+        return self.response(rows, 200, {})
+
+
+class FeaturesMany(Features):
+    path, counts_each = "/features-many", False
+
+    async def all_asked(self, request: web.Request, key: str) -> AskedMany:
+        body = await body_of(request)
+        limit, texts = limit_of(body.get("most")), body.get("texts")
+        questions = [("", Asked(str(text), limit)) for text in texts] if isinstance(texts, list) else []
+        return AskedMany(questions, self.trouble(request, key))
+
+    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+        """One that failed is a problem among the collections."""
+        return web.json_response({"results": [self.content(told) for _, told in answers]})
+
+
+MANY: Sequence[ManyTongue] = (JsonMany(), XmlMany(), TableMany(), FeaturesMany())
