@@ -2,6 +2,7 @@
 
 import csv
 import json
+import re
 import subprocess
 import sys
 import tempfile
@@ -83,13 +84,14 @@ def addresses(count):
 
 
 def lay_out(folder, address, *, pace, parallel, rows, shape="stand-in"):
-    """A job in the folder. rows are (street, town, postcode)."""
+    """A job in the folder that asks one question in a request. rows are (street, town, postcode)."""
     text = (
         (DATA / f"{shape}.toml")
         .read_text()
         .replace("per_day = 2500\n", "")
         .replace("parallel = 8", f"parallel = {parallel}")
     )
+    text = re.sub(r"\[forward\.many\].*?\n\n", "", text, flags=re.DOTALL)
     (folder / "stand-in.toml").write_text(text.replace("per_second = 40", f"per_second = {pace}" if pace else ""))
     (folder / "job.toml").write_text(JOB)
     (folder / ".env").write_text(f"YELLOWTOR_STANDIN={address}\nYELLOWTOR_STANDIN_KEY=demo-key-0001\n")

@@ -10,11 +10,11 @@ import urllib.request
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import product
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl, quote, urlsplit
 
 import jsonschema
 import pytest
-from conftest import DATA, KEY, real_addresses, write_csv
+from conftest import DATA, KEY, Example, real_addresses, write_csv
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -80,7 +80,6 @@ def test_a_job_gets_the_same_answers_in_each_shape_and_pays_once(small, shape):
 KINDS = {
     "answered": {},
     "nothing found": {},
-    "question refused": {},
     "key refused": {"key": "another"},
     "window spent": {"per_day": 0},
     "unavailable": {"faults": {"error": 1}},
@@ -90,19 +89,38 @@ KINDS = {
 }
 
 
+CODES = {"answered": 0, "nothing found": 0, "key refused": 5, "window spent": 6, "unavailable": 1, "unreadable": 1}
+
+
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("kind", KINDS)
 def test_every_way_to_say_no_is_understood_in_every_shape(serve, tmp_path, first, shape, kind):
-    made = service(tmp_path, TOML[shape], serve(**KINDS[kind]).address)
-    asked = {"nothing found": Address(street="1 No Such Street", town="Nowhere"), "question refused": Address()}
-    reply = ask(made, asked.get(kind, first))
-    read = made.read(reply)
-    assert read.kind == kind.strip(), read
-    assert bool(read.candidates) == (kind == "answered")
-    assert read.kind in {"answered", "nothing found"} or read.message
-    assert KEY.encode() not in reply.body
-    if kind == "answered":
-        assert [looked.name for looked in made.looked_up(reply) if not looked.found] == []
+    """Through the program; the key stands in nothing that it says or keeps."""
+    example = Example(tmp_path, serve(**KINDS[kind]))
+    example.path("service.toml").write_text(TOML[shape].replace("per_second = 40\n", ""))
+    example.env["YELLOWTOR_STANDIN_KEY"] = KEY
+    asked, kind = Address(street="1 No Such Street") if kind == "nothing found" else first, kind.strip()
+    told = example.run(
+        *("try", *(word for name, text in asked.as_dict().items() for word in ("--part", f"{name}={text}"))),
+        *("--service", "service.toml", "--ledger", "l.sqlite", "--save", "r.http"),
+        code=CODES[kind],
+    )
+    assert re.search(rf"^Reply  .*· {kind}$", told.stdout, re.MULTILINE)
+    assert ("→" in told.stdout) == (kind == "answered")
+    assert ("finds nothing" in told.stdout) is False
+    assert kind in {"answered", "nothing found"} or "The service says: " in told.stdout
+    kept = b"".join(path.read_bytes() for path in tmp_path.iterdir())
+    for said in (told.stdout, told.stderr, kept.decode("latin-1")):
+        assert KEY not in said
+        assert quote(KEY, safe="") not in said
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_question_that_the_service_refuses_is_told_from_one_without_an_answer(serve, tmp_path, shape):
+    made = service(tmp_path, TOML[shape], serve().address)
+    read = made.read(ask(made, Address()))
+    assert read.kind is Kind.QUESTION_REFUSED
+    assert read.message.endswith("the question is empty")
 
 
 @pytest.mark.parametrize("shape", SHAPES)
@@ -126,15 +144,15 @@ def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_p
     assert told["openapi"].startswith("3.1")
     seen = set()
     subjects = {
-        "forward": (first, Address(street="1 No Such Street"), Address()),
-        "reverse": (Spot("47.72030", "-28.92600"), Spot("47.60000", "-28.50000"), Spot()),
+        "forward": (first, Address(street="1 No Such Street")),
+        "reverse": (Spot("47.72030", "-28.92600"), Spot("47.60000", "-28.50000")),
     }
-    for shape, (direction, (known, nowhere, empty)) in product(SHAPES, subjects.items()):
+    for shape, (direction, (known, nowhere)) in product(SHAPES, subjects.items()):
         for kind, manners in KINDS.items():
             if kind.startswith("unreadable"):
                 continue
             made = service(tmp_path, TOML[shape], serve(**manners).address, direction=direction)
-            asked = {"nothing found": nowhere, "question refused": empty}.get(kind, known)
+            asked = nowhere if kind == "nothing found" else known
             request = made.request(asked)
             reply, path = ask(made, asked), urlsplit(request.url)
             assert kind.startswith(made.read(reply).kind)

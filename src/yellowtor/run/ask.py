@@ -111,7 +111,8 @@ class Asker:
     async def _work(self, questions: Iterator[Question]) -> None:
         while group := await self._next(questions):
             for question in await self._settle(group, 1):
-                await self._settle([question], 2)
+                if not self._gate.stopped.is_set():
+                    await self._settle([question], 2)
 
     async def _next(self, questions: Iterator[Question]) -> list[Question]:
         """What a worker is to ask about in one request; nothing when there is nothing, or none is to be asked."""
