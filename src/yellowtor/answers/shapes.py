@@ -11,7 +11,7 @@ from typing import Any, NamedTuple, Protocol
 
 from yellowtor.answers.paths import Finder, Getter, compile_first, compile_path
 
-_ENTITY = re.compile(r"<!\s*ENTITY", re.IGNORECASE)
+_ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
 _CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
 ENTITIES = "the reply declares entities of its own, which are never expanded"
@@ -73,17 +73,19 @@ class XmlShape:
 
     def __init__(self, namespaces: Mapping[str, str]) -> None:
         self._namespaces = dict(namespaces)
+        self._parser: Any = None
 
     def open(self, body: bytes, content_type: str) -> Any:
         from lxml import etree
 
-        parser = etree.XMLParser(
-            resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
-        )
-        if _ENTITY.search(body[:65_536].decode("latin-1").replace("\0", "")):
+        if self._parser is None:
+            self._parser = etree.XMLParser(
+                resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
+            )
+        if _ENTITY.search(body[:65_536].translate(None, b"\0")):
             raise CantOpenError(ENTITIES)
         try:
-            root = etree.fromstring(body, parser)
+            root = etree.fromstring(body, self._parser)
         except (etree.XMLSyntaxError, ValueError) as error:
             del content_type
             raise CantOpenError(_instead(body, "XML", (b"<",))) from error
