@@ -19,7 +19,7 @@ from yarl import URL
 
 from yellowtor.addresses.address import Address
 from yellowtor.services.description import Description
-from yellowtor.services.making import RequestMaker
+from yellowtor.services.making import RequestMaker, Wishes
 from yellowtor.services.variables import find_values
 from yellowtor.settings import read_settings
 
@@ -54,7 +54,7 @@ with stand_in("--pace", "0") as address:
     known = {"YELLOWTOR_STANDIN": address, "YELLOWTOR_STANDIN_KEY": "demo-key-0001"}
     for shape, parse in PARSE.items():
         description = read_settings(DATA / f"{shape}.toml", Description, "service description")
-        maker = RequestMaker(description, find_values(description.variables, known, DATA))
+        maker = RequestMaker(description, find_values(description.variables, known, DATA), Wishes())
         requests = [maker.request(Address(street=s, town=t, postcode=p, country="XT")) for s, t, p in rows]
         ratios = []
         for _ in range(ROUNDS):

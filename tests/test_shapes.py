@@ -27,6 +27,7 @@ from yellowtor.answers.spots import Spot
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
+from yellowtor.services.making import Wishes
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
 from yellowtor.standin.gazetteer import read_gazetteer
@@ -41,7 +42,7 @@ def service(folder, text, base="http://service.invalid", key=KEY, direction="for
     (folder / "service.toml").write_text(text.replace("per_second = 40\n", ""))
     description = read_settings(folder / "service.toml", Description, "service description")
     environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": key}
-    return HttpService(description, find_values(description.variables, environment, folder), "", direction)
+    return HttpService(description, find_values(description.variables, environment, folder), Wishes(direction))
 
 
 def send(made, request):

@@ -25,6 +25,7 @@ from yellowtor.markers.geojson import geojson_file
 from yellowtor.markers.page import page_file
 from yellowtor.services.description import Description
 from yellowtor.services.http import LARGEST, HttpService
+from yellowtor.services.making import Wishes
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
@@ -59,7 +60,7 @@ def answering(status, headers, body):
         server.server_close()
 
 
-def service(tmp_path, base, *changes, language=""):
+def service(tmp_path, base, *changes, **wishes):
     text = (DATA / "stand-in.toml").read_text()
     for old, new in changes:
         assert old in text
@@ -67,7 +68,7 @@ def service(tmp_path, base, *changes, language=""):
     (tmp_path / "service.toml").write_text(text)
     description = read_settings(tmp_path / "service.toml", Description, "service description")
     environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": KEY}
-    return HttpService(description, find_values(description.variables, environment, tmp_path), language)
+    return HttpService(description, find_values(description.variables, environment, tmp_path), Wishes(**wishes))
 
 
 async def send(service, address=ADDRESS):
@@ -78,14 +79,20 @@ async def send(service, address=ADDRESS):
 def test_a_request_is_sent_as_described_and_shown_without_its_secrets(tmp_path):
     with answering(200, {}, b'{"places": []}') as (base, seen):
         changes = (
-            ("{?q,limit,key}", "{?q,limit,language}"),
+            ("{?q,limit,key}", "{?q,limit,language,countries}&in={west},{south},{east},{north}"),
             ("candidates = 5", 'candidates = 3\nheaders = { "X-Key" = "Token {key}", "X-Town" = "{town}" }'),
         )
-        made = service(tmp_path, base, *changes, language="is")
+        wishes = {"language": "is", "countries": ("XT", "QO"), "area": Area(-29.6, 47, -27.4, 48)}
+        made = service(tmp_path, base, *changes, **wishes)
         reply = asyncio.run(send(made, Address(street="1 Kelp Lane", town="Torvik")))
         assert made.read(reply).kind is Kind.NOTHING_FOUND
     ((path, headers),) = seen
-    assert path == "/find?q=1%20Kelp%20Lane%2C%20Torvik&limit=3&language=is"
+    assert path == "/find?q=1%20Kelp%20Lane%2C%20Torvik&limit=3&language=is&countries=XT%2CQO&in=-29.6,47,-27.4,48"
+    bare = service(tmp_path, base)
+    assert service(tmp_path, base, **wishes).asking == bare.asking, "what the request does not say, asks nothing anew"
+    questions = {service(tmp_path, base, *changes, **(wishes | {n: w})).asking.key for n, w in
+                 [("language", "is"), ("language", ""), ("countries", ("XT",)), ("area", None)]}  # fmt: skip
+    assert len(questions) == 4
     assert (headers["X-Key"], headers["X-Town"]) == (f"Token {KEY}", "Torvik")
     assert headers["User-Agent"].startswith("yellowtor/")
     shown = made.shown(Address(street="1 Kelp Lane", town="Torvik"))

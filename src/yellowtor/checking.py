@@ -17,11 +17,11 @@ from yellowtor.run.ports import Table, Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.scan import RowReader
 from yellowtor.run.trial import Trial, try_one
-from yellowtor.services.description import Description, Direction
-from yellowtor.services.http import HttpService
+from yellowtor.services.description import Description
+from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.variables import Values, environment, find_values
 from yellowtor.settings import read_settings, read_toml
-from yellowtor.wiring import check_extra, check_ledger, check_markers, check_names, service_book
+from yellowtor.wiring import check_extra, check_ledger, check_markers, check_names, service_book, wishes_of
 
 T = TypeVar("T")
 STRANGE = 0.5  # part of the records from which on it is strange that they are not asked about
@@ -113,8 +113,7 @@ class Checker:
             return try_one(asked, service, book, CLOCK, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
-        folder, language = path.absolute().parent, job.ask.language if job else ""
-        direction: Direction = job.direction if job else "forward"
+        folder, wishes = path.absolute().parent, wishes_of(job) if job else NONE
         for name, variable in description.variables.items():
             if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
                 for remark in found.remarks:
@@ -123,9 +122,9 @@ class Checker:
         self._unset = self._unset or unset
         if unset:  # what else there is to see needs no value: each stands for itself
             names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
-            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), language, direction))
+            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), wishes))
         values = find_values(description.variables, environment(), folder)
-        return self._try(lambda: HttpService(description, values, language, direction))
+        return self._try(lambda: HttpService(description, values, wishes))
 
     def _description_paths(self, job: Job | None) -> list[Path]:
         """Where the descriptions are, even if the job has mistakes elsewhere."""

@@ -20,8 +20,9 @@ from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Book, MarkerFile, Table
 from yellowtor.run.records import STANDARD
-from yellowtor.services.description import Description, Direction
-from yellowtor.services.http import HttpService
+from yellowtor.services.description import Description
+from yellowtor.services.http import NONE, HttpService
+from yellowtor.services.making import Wishes
 from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
@@ -41,7 +42,7 @@ def user_ledger() -> Path:
 
 
 def load_service(
-    path: Path, language: str = "", direction: Direction = "forward", *, unset_is_shown: bool = False
+    path: Path, wishes: Wishes = NONE, *, unset_is_shown: bool = False
 ) -> tuple[HttpService, Sequence[str]]:
     """The service of a description, its variables' values found; and remarks about them.
 
@@ -49,17 +50,19 @@ def load_service(
     """
     description = read_settings(path, Description, "service description")
     values = find_values(description.variables, environment(), path.absolute().parent, unset_is_shown=unset_is_shown)
-    return HttpService(description, values, language, direction), values.remarks
+    return HttpService(description, values, wishes), values.remarks
+
+
+def wishes_of(job: Job) -> Wishes:
+    """What a job wants of all its questions."""
+    return Wishes(job.direction, job.ask.language, tuple(job.ask.countries), job.judge.thresholds().area)
 
 
 def load_services(
     job: Job, folder: Path, *, unset_is_shown: bool = False
 ) -> tuple[Sequence[HttpService], Sequence[str]]:
     """The services of a job, in the order in which they are asked; and remarks about their variables."""
-    loaded = [
-        load_service(folder / path, job.ask.language, job.direction, unset_is_shown=unset_is_shown)
-        for path in job.ask.all()
-    ]
+    loaded = [load_service(folder / path, wishes_of(job), unset_is_shown=unset_is_shown) for path in job.ask.all()]
     services = [service for service, _ in loaded]
     check_names([service.name for service in services])
     return services, list(dict.fromkeys(remark for _, remarks in loaded for remark in remarks))

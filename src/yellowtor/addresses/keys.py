@@ -37,6 +37,8 @@ class Asked(Protocol):
 class Asking:
     """What, beside the address, makes two questions different. Never a credential.
 
+    country is what answers are limited to, area what they are preferred from; each empty where the template has no use
+    for it.
     wants are the variables that the template asks by: parts of an address, or q, all of it in one line; lat and lon in
     reverse.
     """
@@ -48,6 +50,7 @@ class Asking:
     country: str
     count: int
     wants: tuple[str, ...] = ("q",)
+    area: str = ""
 
     def lacks(self, asked: Asked) -> str:
         """Why nothing can be asked about this address (or position); empty where something can."""
@@ -61,9 +64,11 @@ class Asking:
     @property
     def key(self) -> str:
         """What all the questions that are asked so have in common."""
-        return digest(self.service, self.operation, self.template, self.language, self.country, str(self.count))
+        return digest(*self._parts())
 
     def question_key(self, address_key: str) -> str:
-        return digest(
-            address_key, self.service, self.operation, self.template, self.language, self.country, str(self.count)
-        )
+        return digest(address_key, *self._parts())
+
+    def _parts(self) -> list[str]:
+        parts = [self.service, self.operation, self.template, self.language, self.country, str(self.count)]
+        return [*parts, self.area] if self.area else parts

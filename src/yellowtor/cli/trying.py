@@ -4,7 +4,7 @@ import json
 import re
 from collections.abc import Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -27,9 +27,9 @@ from yellowtor.run.job import Job
 from yellowtor.run.judging import matched
 from yellowtor.run.trial import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
-from yellowtor.services.http import HttpService
+from yellowtor.services.http import NONE, HttpService
 from yellowtor.settings import read_settings
-from yellowtor.wiring import load_service, service_book
+from yellowtor.wiring import load_service, service_book, wishes_of
 
 SHOWN = {"request": {"request"}, "reply": {"reply"}, "reading": {"reading"}, "all": {"request", "reply", "reading"}}
 DECIMALS = 5  # of a degree in a question about a position; a job may say others
@@ -65,8 +65,8 @@ def try_command(wish: Wish) -> None:
     sends = wish.reply is None and wish.show != "request"
     services = []
     for path in paths:
-        language, direction = job.ask.language if job else "", _direction(asked, job, wish)
-        service, remarks = load_service(path, language, direction, unset_is_shown=not sends)
+        wishes = replace(wishes_of(job) if job else NONE, direction=_direction(asked, job, wish))
+        service, remarks = load_service(path, wishes, unset_is_shown=not sends)
         services.append((path, service))
         for remark in remarks:
             note(stderr(), remark)

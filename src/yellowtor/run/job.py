@@ -4,7 +4,7 @@ The models here, in records.py and in targets.py are the language; docs/job-file
 """
 
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -46,6 +46,11 @@ class Ask(Settings):
         "when the next one is.",
     )
     language: str = Field("", description="Language of the answers: the variable `language` of the description.")
+    countries: list[Annotated[str, Field(pattern="^[A-Za-z]{2}$")]] = Field(
+        default_factory=list,
+        description="ISO 3166-1 alpha-2 codes of the countries that answers are limited to: the variable `countries`, "
+        "with commas between them.",
+    )
     decimals: int = Field(
         5, ge=0, le=7, description="In reverse: decimals of a degree with which positions are asked about; 5 are 1 m."
     )
@@ -68,7 +73,9 @@ class Judge(Settings):
     tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
     place_at: float = Field(0.8, gt=0, le=1, description="Confidence from which a point is *placed*.")
     area: list[float] | None = Field(
-        None, description="Where the records lie: west, south, east, north, in degrees. No point outside is placed."
+        None,
+        description="Where the records lie: west, south, east, north, in degrees. No point outside is placed. A "
+        "description can prefer it, by variables of those names.",
     )
 
     @field_validator("area")

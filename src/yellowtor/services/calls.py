@@ -12,7 +12,8 @@ from yellowtor.settings import Settings
 
 ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
 SPOT = ("lat", "lon")
-ALWAYS = ("language", "limit")
+BOX = ("west", "south", "east", "north")
+ALWAYS = ("language", "limit", "countries", *BOX)
 OF_MANY = ("questions", "id")
 
 
@@ -56,8 +57,8 @@ class Call(Settings):
 class Many(Call):
     """Where a service takes many questions in one request. Each result is read as a reply of its own, by `[reply]`.
 
-    The templates fill in `questions`, `language`, `limit` and your own variables; `question` has those of the
-    operation, and `id`.
+    The templates fill in `questions` and what others may have beside the parts of an address; `question` has those of
+    the operation, and `id`.
     """
 
     most: int = Field(ge=2, le=100_000, description="Questions in a request at most.")
@@ -108,7 +109,8 @@ class Forward(Operation):
     """How an address is asked about.
 
     Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
-    `language`, `limit`, and your own variables.
+    `language`, `limit`, `countries`, `west`, `south`, `east`, `north`, and your own variables: what the job says of
+    them, and nothing where it says nothing.
     """
 
     about: ClassVar[tuple[str, ...]] = ADDRESS
@@ -117,7 +119,7 @@ class Forward(Operation):
 class Reverse(Operation):
     """How a position is asked about: what is there?
 
-    Templates fill in `lat` and `lon` (degrees, WGS 84), `language`, `limit`, and your own variables.
+    Templates fill in `lat` and `lon` (degrees, WGS 84), and what those of an address may have beside its parts.
     """
 
     about: ClassVar[tuple[str, ...]] = SPOT

@@ -17,14 +17,16 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import Subject
-from yellowtor.services.description import Description, Direction
-from yellowtor.services.making import RequestMaker
+from yellowtor.services.calls import BOX
+from yellowtor.services.description import Description
+from yellowtor.services.making import RequestMaker, Wishes
 from yellowtor.services.variables import Values
 
 if TYPE_CHECKING:
     import aiohttp
 
 HEARD = frozenset({"content-type", "retry-after", "ratelimit", "ratelimit-remaining", "ratelimit-reset"})  # fields
+NONE = Wishes()
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
 
 
@@ -33,11 +35,10 @@ class _HeldBackError(Exception):
 
 
 class HttpService:
-    """A service as its description says, asked in one direction; sends while it is entered (async with)."""
+    """A service as its description says, asked as is wished; sends while it is entered (async with)."""
 
-    def __init__(
-        self, description: Description, values: Values, language: str = "", direction: Direction = "forward"
-    ) -> None:
+    def __init__(self, description: Description, values: Values, wishes: Wishes = NONE) -> None:
+        direction = wishes.direction
         operation, replies = description.operation(direction), description.replies(direction)
         self.name = description.service.name
         self.attribution = description.service.attribution
@@ -49,7 +50,7 @@ class HttpService:
         self.unset = values.unset
         self.extra = tuple(replies.extra)
         self.reading_key = digest(replies.model_dump_json())
-        self._maker = RequestMaker(description, values, language, direction)
+        self._maker = RequestMaker(description, values, wishes)
         self._timeout_s = description.allowance.timeout_s
         self._reading = replies.reading()
         self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
@@ -61,7 +62,11 @@ class HttpService:
         self.most = operation.many.most if operation.many else 1
         self.counts_each = operation.many is None or operation.many.counts == "questions"
         template, count, wants = self._maker.template, operation.candidates, operation.wants()
-        self.asking = Asking(self.name, direction, template, language, "", count, wants)
+        told = wishes.variables()
+        used = {name: text for name, text in told.items() if name in operation.variables()}
+        area = ",".join(used[side] for side in BOX if side in used)
+        language, countries = used.get("language", ""), used.get("countries", "")
+        self.asking = Asking(self.name, direction, template, language, countries, count, wants, area)
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""

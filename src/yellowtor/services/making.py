@@ -4,13 +4,15 @@ import base64
 import binascii
 import hmac
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
+from yellowtor.answers.position import Area
 from yellowtor.answers.reply import Request
 from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, json_value, xml_text
-from yellowtor.services.calls import Call
+from yellowtor.services.calls import BOX, Call
 from yellowtor.services.description import Description, Direction, Signing
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import MASK, Values
@@ -19,21 +21,33 @@ from yellowtor.version import __version__
 TYPES = {"json": "application/json", "form": "application/x-www-form-urlencoded", "xml": "application/xml"}
 
 
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What a job wants of all its questions: the direction, a language, ISO 3166 codes of countries, an area."""
+
+    direction: Direction = "forward"
+    language: str = ""
+    countries: tuple[str, ...] = ()
+    area: Area | None = None
+
+    def variables(self) -> dict[str, str]:
+        """What templates can say of them: only those that there are."""
+        told = {"language": self.language, "countries": ",".join(self.countries)}
+        told |= dict(zip(BOX, (f"{side}" for side in self.area), strict=True)) if self.area else {}
+        return {name: text for name, text in told.items() if text}
+
+
 class RequestMaker:
     """Requests of one description; raises BadJob for a signing secret that is not written as it says.
 
     template is what makes two questions different, beside the address: never a value of a variable.
     """
 
-    def __init__(
-        self, description: Description, values: Values, language: str = "", direction: Direction = "forward"
-    ) -> None:
-        self._operation = way = description.operation(direction)
-        self._replies = description.replies(direction)
+    def __init__(self, description: Description, values: Values, wishes: Wishes) -> None:
+        self._operation = way = description.operation(wishes.direction)
+        self._replies = description.replies(wishes.direction)
         self._description, self._values = description, values
-        self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates)}
-        if language:
-            self._known["language"] = language
+        self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates), **wishes.variables()}
         self._url = UrlTemplate(way.url, self._known)
         self._many = way.many
         self._many_url = UrlTemplate(way.many.url, self._known) if way.many else self._url
