@@ -22,7 +22,7 @@ from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.outcome import Outcome, Thresholds, judge
-from yellowtor.answers.paths import compile_first, compile_path
+from yellowtor.answers.paths import compile_fields, compile_first, compile_path
 from yellowtor.answers.position import Area, Position
 from yellowtor.answers.reading import Reading, read_reply
 from yellowtor.answers.shapes import XmlShape
@@ -106,7 +106,9 @@ def test_quick_getters_find_what_the_library_finds(value, steps, last):
     path = "$" + "".join(steps) + last
     expected = [node.value for node in jsonpath_rfc9535.find(path, value)]
     assert repr(compile_path(path)(value)) == repr(expected)
-    assert repr(compile_first(path)(value)) == repr(next(iter(expected), None))
+    first = next(iter(expected), None)
+    assert repr(compile_first(path)(value)) == repr(first)
+    assert repr(compile_fields({"it": path})(value)) == repr({} if first is None else {"it": first})
 
 
 TREE = st.recursive(
@@ -151,7 +153,7 @@ READING = Reading(
     candidates=compile_path("$.a[*]"),
     latitude=compile_first("$.b"),
     longitude=compile_first("$.c"),
-    parts={"street": compile_first("$.d"), "level": compile_first("$.a")},
+    parts=compile_fields({"street": "$.d", "level": "$.a"}),
     box=[compile_first("$.a[0]")] * 4,
 )
 

@@ -5,14 +5,15 @@ way; the library reads all others, and the tests hold the getters against it.
 """
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 Finder = Callable[[Any], list[Any]]
 Getter = Callable[[Any], Any]
-
+Fields = Callable[[Any], dict[str, Any]]  # what several paths find, by their names; nothing for what finds nothing
 
 _PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[(?:0|-?[1-9][0-9]{0,8})\])*(\[\*\])?")
+_NAMES = re.compile(r"\$\.([A-Za-z_][A-Za-z0-9_]*)(?:\.([A-Za-z_][A-Za-z0-9_]*))?")
 _STEP = re.compile(r"\.(\w+)|\[(-?\d+)\]")
 
 
@@ -61,6 +62,49 @@ def compile_first(path: str) -> Getter:
             return None
 
     return one if len(steps) == 1 else two
+
+
+def compile_fields(paths: Mapping[str, str]) -> Fields:
+    """A function from a JSON value to what each path finds first in it, by its name: in one go, for those of names.
+
+    Raises ValueError for a path that does not parse.
+    """
+    direct: list[tuple[str, str]] = []
+    below: dict[str, list[tuple[str, str]]] = {}
+    others: list[tuple[str, Getter]] = []
+    for name, path in paths.items():
+        if names := _NAMES.fullmatch(path):
+            outer, inner = names[1], names[2]
+            below.setdefault(outer, []).append((name, inner)) if inner else direct.append((name, outer))
+        else:
+            others.append((name, compile_first(path)))
+
+    def read(value: Any) -> dict[str, Any]:
+        found = {}
+        if type(value) is dict:
+            for name, key in direct:
+                if (told := value.get(key)) is not None:
+                    found[name] = told
+            for outer, inner in below.items():
+                if type(part := value.get(outer)) is dict:
+                    for name, key in inner:
+                        if (told := part.get(key)) is not None:
+                            found[name] = told
+        for name, get in others:
+            if (told := get(value)) is not None:
+                found[name] = told
+        return found
+
+    return read
+
+
+def fields_by(getters: Mapping[str, Getter]) -> Fields:
+    """The same with a getter for each."""
+
+    def read(value: Any) -> dict[str, Any]:
+        return {name: told for name, get in getters.items() if (told := get(value)) is not None}
+
+    return read
 
 
 def _item(name: str, index: int) -> Getter:

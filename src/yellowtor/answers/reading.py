@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 from yellowtor.answers.candidate import NONE, Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Finder, Getter
+from yellowtor.answers.paths import Fields, Finder, Getter
 from yellowtor.answers.position import Area, Position, is_null_island
 from yellowtor.answers.rules import Rule, Seen, by_status
 from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, as_written
@@ -21,7 +21,6 @@ from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, as_written
 PROBLEM = "application/problem+json"  # RFC 9457
 _NUMBERS = {".": re.compile(r"[-+]?\d+(?:\.\d+)?"), ",": re.compile(r"[-+]?\d+(?:,\d+)?")}
 JSON = JsonShape()
-_NUMERIC = {int, float}
 UNKNOWN = (None, None)  # level and method
 OWN = {"score", "radius", "partial"}  # what a service says of its answer, among the parts until a candidate is made
 
@@ -38,7 +37,7 @@ class Reading:
     candidates: Finder
     latitude: Getter | None = None
     longitude: Getter | None = None
-    parts: Mapping[str, Getter] = field(default_factory=dict)  # of an address, and level, label, score, partial, radius
+    parts: Fields = lambda _: {}  # of an address, and level, label, score, partial, radius
     box: Sequence[Getter] = ()  # west, south, east, north; or one path to the four
     message: Finder | None = None
     levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
@@ -49,7 +48,7 @@ class Reading:
     to_degrees: Callable[[float, float], tuple[float, float]] | None = None
     score: tuple[float, float] = (0.0, 1.0)
     partial: frozenset[str] = frozenset()
-    extra: Mapping[str, Getter] = field(default_factory=dict)
+    own: Fields | None = None  # fields that the description adds
 
 
 class Read(NamedTuple):
@@ -109,10 +108,11 @@ def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[s
         return {}
     if first is None:
         return {}
-    own = {"latitude": reading.latitude, "longitude": reading.longitude, "position": reading.position}
-    getters = {**own, **reading.parts, **{f"extra.{name}": get for name, get in reading.extra.items()}}
+    getters = {"latitude": reading.latitude, "longitude": reading.longitude, "position": reading.position}
     getters |= dict(zip(box_names(len(reading.box)), reading.box, strict=True))
-    return {name: _told(get(first)) for name, get in getters.items() if get}
+    found = {name: get(first) for name, get in getters.items() if get} | reading.parts(first)
+    found |= {f"extra.{name}": value for name, value in (reading.own(first) if reading.own else {}).items()}
+    return {name: _told(value) for name, value in found.items()}
 
 
 def box_names(count: int) -> Sequence[str]:
@@ -170,17 +170,17 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
     position = _position(reading, item)
     if isinstance(position, str):
         return position
-    parts: dict[str, str] = {}
-    for name, find in reading.parts.items():
-        value = find(item)
-        text = value.strip() if type(value) is str else _text(value) if value is not None else ""
-        if text:
-            parts[name] = text
+    parts: dict[str, str] = {
+        name: text
+        for name, value in reading.parts(item).items()
+        if (text := value.strip() if type(value) is str else _text(value))
+    }
     level, method = reading.levels.get(parts.pop("level", ""), UNKNOWN)
     label, box = parts.pop("label", ""), _box(reading, item) if reading.box else None
     extra = NONE
-    if reading.extra:
-        extra = {name: text for name, find in reading.extra.items() if (text := as_written(find(item)))}
+    if reading.own:
+        found = reading.own(item).items()
+        extra = {n: text for n, v in found if (text := v.strip() if type(v) is str else as_written(v))}
     if parts.keys().isdisjoint(OWN):
         return Candidate(position, level, method, label, parts, box, extra=extra)
     score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
@@ -253,7 +253,7 @@ def _box(reading: Reading, item: Any) -> Area | None:
         sides = sides[0]
     if len(sides) != 4:
         return None
-    if not set(map(type, sides)) <= _NUMERIC:
+    if not (type(sides[0]) is type(sides[1]) is type(sides[2]) is type(sides[3]) is float):
         sides = [_number(side, reading.decimal) for side in sides]
         if None in sides:
             return None

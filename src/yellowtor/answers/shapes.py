@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
-from yellowtor.answers.paths import Finder, Getter, compile_first, compile_path
+from yellowtor.answers.paths import Fields, Finder, Getter, compile_fields, compile_first, compile_path, fields_by
 
 _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
@@ -36,6 +36,9 @@ class Shape(Protocol):
     def getter(self, path: str) -> Getter:
         """The first thing that a path finds, as a plain value; None for nothing."""
 
+    def fields(self, paths: Mapping[str, str]) -> Fields:
+        """The first thing that each of these finds, by its name; none for nothing. Raises ValueError."""
+
     def part(self, found: Sequence[Any]) -> bytes:
         """A body, in UTF-8, that holds only what a path found: of JSON and XML the first, of text all lines."""
 
@@ -59,6 +62,9 @@ class JsonShape:
 
     def getter(self, path: str) -> Getter:
         return compile_first(path)
+
+    def fields(self, paths: Mapping[str, str]) -> Fields:
+        return compile_fields(paths)
 
     def part(self, found: Sequence[Any]) -> bytes:
         import orjson
@@ -114,6 +120,9 @@ class XmlShape:
             return plain(first)
 
         return self._quick(path, get) or get
+
+    def fields(self, paths: Mapping[str, str]) -> Fields:
+        return fields_by({name: self.getter(path) for name, path in paths.items()})
 
     def part(self, found: Sequence[Any]) -> bytes:
         from lxml import etree
@@ -205,6 +214,9 @@ class TextShape:
         if isinstance(column, int) and not 0 <= column < _DEEPEST:
             raise ValueError(f"{path!r} is no column: they are counted from 1 to {_DEEPEST}")
         return lambda line: line.cell(column)
+
+    def fields(self, paths: Mapping[str, str]) -> Fields:
+        return fields_by({name: self.getter(path) for name, path in paths.items()})
 
     def part(self, found: Sequence[Any]) -> bytes:
         lines = [list(line.cells) for line in found]

@@ -72,7 +72,7 @@ class Asker:
         self._service, self._writer, self._clock, self._watch = service, writer, clock, watch
         self._gate = Gate(service.pace, clock)
         # Without a pace, the next question has its reservation by the time that a connection is free.
-        self._workers = service.parallel if service.pace.per_second else 3 * service.parallel
+        self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
         self._connections = asyncio.Semaphore(service.parallel)
         self._no_more = False  # nothing else is to be reserved; what is, may leave
         self._ahead: deque[Question] = deque()  # brought out of the ledger, and not taken by a worker yet

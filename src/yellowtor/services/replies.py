@@ -1,7 +1,7 @@
 """The half of a service description that says how its replies are read, and what each of them means."""
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
 from typing import Any, Literal
@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Finder
+from yellowtor.answers.paths import Fields, Finder
 from yellowtor.answers.projection import Projection
 from yellowtor.answers.reading import Reading, box_names
 from yellowtor.answers.rules import Rule
@@ -20,7 +20,7 @@ from yellowtor.settings import Settings
 Format = Literal["json", "geojson", "xml", "text"]
 
 
-class Fields(Settings):
+class Paths(Settings):
     """Paths from one candidate: JSONPath (RFC 9535), XPath 1.0, or the number or name of a column."""
 
     latitude: str | None = Field(None, description="Degrees, WGS 84; with `crs`, the northing.")
@@ -42,7 +42,7 @@ class Fields(Settings):
     partial: str | None = Field(None, description="Where it says that only a part matched, in a word of `partial`.")
 
     @model_validator(mode="after")
-    def _one_position(self) -> "Fields":
+    def _one_position(self) -> "Paths":
         if (self.latitude is None) != (self.longitude is None):
             raise ValueError("latitude and longitude belong together")
         if self.latitude is not None and self.position is not None:
@@ -154,7 +154,7 @@ class ReplyRules(Settings):
     crs: str | None = Field(
         None, description="Coordinate system of the positions: an EPSG code (`pip install 'yellowtor[crs]'`)."
     )
-    fields: Fields = Fields()
+    fields: Paths = Paths()
     box: list[str] = Field(
         default_factory=list,
         description="Paths from a candidate to its box in degrees: west, south, east, north; or one, to an array.",
@@ -235,6 +235,11 @@ class ReplyRules(Settings):
             with _named(name):
                 return shape.getter(path) if path else None
 
+        def fields_of(what: str, paths: Mapping[str, str]) -> Fields:
+            for name, path in paths.items():
+                getter(f"{what}.{name}", path)
+            return shape.fields(paths)
+
         others = {n: path for n, path in fields if path and n not in {"latitude", "longitude", "position"}}
         with _named("candidates"):
             find = shape.finder(candidates) if candidates else list
@@ -246,7 +251,7 @@ class ReplyRules(Settings):
             latitude=getter("fields.latitude", fields.latitude),
             longitude=getter("fields.longitude", fields.longitude),
             position=getter("fields.position", position),
-            parts={name: getter(f"fields.{name}", path) for name, path in others.items()},
+            parts=fields_of("fields", others),
             box=[getter("box", path) for path in self.box or (["$.bbox"] if geojson else [])],
             message=message,
             levels={word: (to.level, to.method) for word, to in self.levels.items()},
@@ -256,7 +261,7 @@ class ReplyRules(Settings):
             to_degrees=Projection(self.crs).degrees if self.crs else None,
             score=(self.score.worst, self.score.best),
             partial=frozenset(self.partial),
-            extra={name: getter(f"extra.{name}", path) for name, path in self.extra.items()},
+            own=fields_of("extra", self.extra) if self.extra else None,
         )
 
 
