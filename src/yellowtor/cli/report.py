@@ -131,16 +131,17 @@ def _requests(summary: Summary) -> str:
 
 
 def _services(summary: Summary) -> Table:
-    """What each of several services was asked, and how many records have their place from it."""
+    """What each of several services was asked in this run, and how many records have their place from it."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     table.add_column("  service", overflow="fold")
-    for name in ("placed", "requests", "took"):
+    for name in ("questions", "requests", "took", "placed in all"):
         table.add_column(name, justify="right")
     turns = {turn.service: turn for turn in summary.asked.turns}
     for name in dict.fromkeys([*turns, *summary.placed_by]):
         turn = turns.get(name, AskResult(name))
         placed = summary.placed_by.get(name, 0)
-        table.add_row(f"  {name}", f"{placed:,}", f"{turn.sent:,}", duration(turn.seconds) if turn.sent else "–")
+        took = duration(turn.seconds) if turn.sent else "–"
+        table.add_row(f"  {name}", f"{turn.settled:,}", f"{turn.sent:,}", took, f"{placed:,}")
     return table
 
 
@@ -153,7 +154,7 @@ def _stops(summary: Summary) -> list[str]:
         message = f" ({turn.message})" if turn.message else ""
         what = f"{turn.service} was set aside for this run" if several else "Asking stopped"
         lines.append(f"{what}: {turn.stopped_by}{message}.")
-        if turn.stopped_by is Kind.WINDOW_SPENT:
+        if turn.stopped_by is Kind.WINDOW_SPENT and summary.outcomes[Outcome.WAITING]:
             when = (
                 f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
