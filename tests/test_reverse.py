@@ -2,12 +2,17 @@
 
 import json
 import math
+import sqlite3
+import tomllib
+from contextlib import closing
 
+import pandas as pd
 import pytest
 from conftest import DATA
 from hypothesis import given
 from hypothesis import strategies as st
 
+import yellowtor
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level
@@ -123,6 +128,35 @@ def test_try_asks_about_a_position_and_what_can_not_be_asked_is_told(lamps):
     job.edit("job.toml", ('latitude = "Lat", longitude = "Lon"', 'name = "Id"'))
     assert "needs the positions: records.latitude and records.longitude" in job.run("run", "job.toml", code=3).stderr
     assert job.service.requests == asked + 1
+
+
+def test_a_table_and_a_frame_get_their_addresses_and_an_edited_position_is_a_change(lamps, monkeypatch):
+    job = lamps()
+    with closing(sqlite3.connect(job.path("lamps.sqlite"))) as base:
+        base.execute("CREATE TABLE lamps (id INTEGER PRIMARY KEY, lat REAL, lon REAL, street TEXT)")
+        base.executemany("INSERT INTO lamps (lat, lon) VALUES (?, ?)", [(d.lat, d.lon) for d in DOORS[:3]])
+        base.commit()
+        columns = JOB[JOB.index("[write.columns]") :]
+        job.edit(
+            "job.toml", ('to = "placed.csv"', "in_place = true\ncreate = true"), (columns, '[write.columns]\nmatched_street = "street"'),
+            ('file = "lamps.csv", key = "Id", latitude = "Lat", longitude = "Lon"',
+             'database = "sqlite:///lamps.sqlite", table = "lamps", latitude = "lat", longitude = "lon"'),
+        )  # fmt: skip
+        assert job.summary()["requests"]["sent"] == 3
+        base.execute("UPDATE lamps SET lat = ?, lon = ? WHERE id = 1", (DOORS[3].lat, DOORS[3].lon))
+        base.commit()
+        summary = job.summary()
+        assert (summary["scan"]["changed"], summary["requests"]["sent"]) == (1, 1)
+        assert base.execute("SELECT street FROM lamps").fetchall() == [(DOORS[n].street,) for n in (3, 1, 2)]
+    for name, value in job.env.items():
+        monkeypatch.setenv(name, value)
+    monkeypatch.chdir(job.folder)
+    frame = pd.DataFrame({"Id": [7, 8], "Lat": [DOORS[1].lat, 0], "Lon": [DOORS[1].lon, 0]})
+    told = tomllib.loads(JOB)
+    placed = yellowtor.place(frame, told)
+    assert list(placed["Address"].str.startswith(f"12 {DOORS[1].street}")) == [True, False]
+    assert placed.attrs["yellowtor"]["requests"] == 0
+    assert placed["Away"][0] < 1
 
 
 def test_replies_in_reverse_may_have_a_shape_of_their_own(lamps):
