@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 
 from yellowtor.allowance.forecast import forecast
 from yellowtor.allowance.pace import Pace
-from yellowtor.allowance.windows import DayWindow
+from yellowtor.allowance.windows import Left, Span, Window, tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
@@ -45,10 +45,15 @@ class Clock:
 
 
 @contextmanager
-def book(folder, clock, *, per_second=None, per_day=None, job="job.toml", again="nothing"):
-    terms = AccountTerms("service", "asking", "account", Pace(per_second), DayWindow(per_day, LISBON))
+def book(folder, clock, *, per_second=None, per_day=None, windows=(), job="job.toml", again="nothing"):
+    windows = [*windows, *([Window(per_day, Span.DAY, LISBON)] if per_day else [])]
+    terms = AccountTerms("service", "asking", "account", Pace(per_second), windows)
     with open_book(folder / "ledger.sqlite", folder / job, clock, [terms], again=again) as opened:
         yield opened.requests["service"]
+
+
+def left(requests):
+    return tightest(requests.left()).left
 
 
 def carry_out(requests, *orders):
@@ -71,35 +76,93 @@ def test_a_day_is_never_passed_when_the_clock_is_set_back_and_begins_anew_at_its
         assert reserve(requests, "e")[0].resets_at == "2026-03-29T00:00:00.000+00:00"
         clock.time -= timedelta(days=2)
         assert isinstance(reserve(requests, "f")[0], Spent)
-        assert requests.left_today() == 0
+        assert left(requests) == 0
     with book(tmp_path, clock, per_day=3) as requests:
         assert isinstance(reserve(requests, "g")[0], Spent), "nor by starting again with the clock set back"
         clock.time = datetime(2026, 3, 29, 22, 59, tzinfo=UTC)  # 23:59 in summer time: the 29th has 23 hours
-        assert requests.left_today() == 3
+        assert left(requests) == 3
         assert [type(r) for r in reserve(requests, *"hijk")] == [Reserved] * 3 + [Spent]
         clock.time += timedelta(minutes=2)
         assert isinstance(reserve(requests, "l")[0], Reserved)
+
+
+def test_every_window_is_kept_and_the_one_that_is_spent_is_named(tmp_path):
+    """A minute that rolls, a day and a month of the calendar: over runs, and whatever becomes of a request."""
+    clock = Clock()  # 12:00 on a Saturday, the 28th of March
+    windows = [Window(2, Span.MINUTE, rolling=True), Window(3, zone=LISBON), Window(5, Span.MONTH, LISBON)]
+    with book(tmp_path, clock, windows=windows) as requests:
+        one, two, none = reserve(requests, "a", "b", "c")
+        assert (none.windows, none.resets_at) == ("rolling minute", "2026-03-28T12:01:00.000+00:00")
+        clock.time += timedelta(seconds=90)
+        assert isinstance(reserve(requests, "c")[0], Spent), "both are still in flight: the service may get them now"
+        settle(requests, one, "a")
+        carry_out(requests, Release(two.request_id))
+        assert [type(r) for r in reserve(requests, "b", "c")] == [Reserved, Spent]
+    with book(tmp_path, clock, windows=windows) as requests:  # what was in flight is abandoned, and counts from now
+        clock.time += timedelta(seconds=59)
+        assert isinstance(reserve(requests, "d")[0], Spent)
+        clock.time += timedelta(seconds=1)
+        three, spent = reserve(requests, "d", "e")
+        assert (spent.windows, spent.resets_at) == ("day", "2026-03-29T00:00:00.000+00:00")
+        settle(requests, three, "d")
+        assert [(w.window, w.left) for w in requests.left()] == [("rolling minute", 1), ("day", 0), ("month", 2)]
+        clock.time = datetime(2026, 3, 30, 12, tzinfo=UTC)
+        for key in "ef":
+            settle(requests, reserve(requests, key)[0], key)
+        clock.time += timedelta(hours=1)
+        assert (reserve(requests, "g")[0].windows, reserve(requests, "g")[0].resets_at) == (
+            "month", "2026-03-31T23:00:00.000+00:00",
+        )  # fmt: skip
+        clock.time = datetime(2026, 4, 1, tzinfo=UTC)
+        assert isinstance(reserve(requests, "g")[0], Reserved)
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from(["ask", "answer", "drop"]), st.integers(0, 40)), max_size=40), st.integers(1, 4)
+)
+def test_no_rolling_minute_ever_holds_too_many_wherever_between_the_two_a_request_arrives(
+    tmp_path_factory, events, limit
+):
+    """A request may arrive at any moment from its reservation to its reply: at none is the minute before too full."""
+    clock, flying, ended = Clock(), [], []
+    with book(
+        tmp_path_factory.mktemp("rolling"), clock, windows=[Window(limit, Span.MINUTE, rolling=True)]
+    ) as requests:
+        for number, (event, seconds) in enumerate(events):
+            clock.time += timedelta(seconds=seconds)
+            if event == "ask" and isinstance(got := reserve(requests, f"q{number}")[0], Reserved):
+                flying.append((got, clock.time))
+            elif flying and event == "answer":
+                got, began = flying.pop(0)
+                settle(requests, got, f"a{number}")
+                ended.append((began, clock.time))
+            elif flying and event == "drop":
+                carry_out(requests, Release(flying.pop(0)[0].request_id))
+    for began, _ in ended + [(began, None) for _, began in flying]:
+        # At the worst, all that might still arrive then do, and what was answered less than a minute ago came just before.
+        others = [e for b, e in ended if b <= began and e > began - timedelta(minutes=1)]
+        assert len(others) + sum(b <= began for _, b in flying) <= limit
 
 
 def test_a_released_request_is_given_back_and_a_refused_one_is_not(tmp_path):
     with book(tmp_path, Clock(), per_day=2) as requests:
         one, two = reserve(requests, "a", "b")
         carry_out(requests, Release(one.request_id), Refuse(two.request_id, Kind.UNAVAILABLE))
-        assert requests.left_today() == 1
+        assert left(requests) == 1
         assert [type(r) for r in reserve(requests, "a", "b")] == [Reserved, Spent]
 
 
-@pytest.mark.parametrize(("each", "granted", "left", "next_at"), [(True, 3, 0, 0.303), (False, 4, 2, 0.101)])
-def test_many_questions_in_one_request_count_each_or_as_one(tmp_path, each, granted, left, next_at):
+@pytest.mark.parametrize(("each", "granted", "over", "next_at"), [(True, 3, 0, 0.303), (False, 4, 2, 0.101)])
+def test_many_questions_in_one_request_count_each_or_as_one(tmp_path, each, granted, over, next_at):
     with book(tmp_path, Clock(), per_day=3, per_second=10) as requests:
         (got,) = carry_out(requests, Reserve("abcd", 1, counts_each=each))
         reserved = [one for one in got if isinstance(one, Reserved)]
         assert [type(one) for one in got] == [Reserved] * granted + [Spent] * (4 - granted)
         assert {one.send_at for one in reserved} == {1000.0}
-        assert sum(one.units for one in reserved) == 3 - left
-        assert requests.left_today() == left
+        assert sum(one.units for one in reserved) == 3 - over
+        assert left(requests) == over
         carry_out(requests, *(Release(one.request_id, one.units) for one in reserved))
-        assert requests.left_today() == 3
+        assert left(requests) == 3
         assert reserve(requests, "e")[0].send_at == pytest.approx(1000 + next_at)
 
 
@@ -152,7 +215,7 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(tmp_path):
                 SettleReply(two.request_id, "a", Reply(200, {}, b"{}"), Read(Kind.ANSWERED)),
                 Reserve(["c"], 1),
             )
-        assert requests.left_today() == 3
+        assert left(requests) == 3
         assert isinstance(reserve(requests, "c", "d", "e")[2], Reserved)
         assert isinstance(reserve(requests, "f")[0], Spent)
 
@@ -183,12 +246,12 @@ def test_no_course_of_events_passes_the_window(tmp_path_factory, events, limit):
                 carry_out(requests, Refuse(got.request_id, Kind.TOO_FAST) if refused else Release(got.request_id))
                 counted -= event == "release"
         assert counted <= limit
-        assert requests.left_today() == limit - counted
+        assert left(requests) == limit - counted
     opened.__exit__(None, None, None)
 
 
 ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_from([None, "1,2", "3,4"]))
-TERMS = AccountTerms("service", "asking", "account", Pace(None), DayWindow(None, LISBON))
+TERMS = AccountTerms("service", "asking", "account", Pace(None))
 
 
 def work_of(item):
@@ -242,7 +305,7 @@ def test_a_second_opening_of_a_job_is_busy_and_a_broken_file_is_told(tmp_path):
 
 
 def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_whoever_asked(tmp_path):
-    terms = AccountTerms("service", "asking", "account", Pace(None), DayWindow(None, LISBON))
+    terms = AccountTerms("service", "asking", "account", Pace(None))
 
     async def whole(opened):
         async with opened.writer("service") as writer:
@@ -296,13 +359,24 @@ def test_a_reply_is_kept_for_every_job_that_asks_the_same(small, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("requests", "left", "per_day", "today", "days", "seconds"),
-    [(0, None, None, 0, 0, 0), (100, None, None, 100, 1, 10.1), (100, 30, 40, 30, 3, 3.03), (100, 0, 40, 0, 3, 0)],
+    ("requests", "windows", "used", "at_once", "goes", "ends"),
+    [
+        (0, [], [], 0, 0, "2026-03-28T12:00:00"),
+        (100, [], [], 100, 1, "2026-03-28T12:00:10"),
+        (100, [Window(40)], [10], 30, 3, "2026-03-30T00:00:03"),  # 30 at once, 40 tomorrow, 30 the day after
+        (100, [Window(40)], [40], 0, 3, "2026-03-31T00:00:02"),
+        (100, [Window(60, Span.HOUR), Window(80)], [0, 0], 60, 3, "2026-03-29T00:00:02"),
+        (30, [Window(10, Span.MINUTE, rolling=True)], [0], 10, 3, "2026-03-28T12:02:03"),
+        (100, [Window(1, Span.MONTH)], [0], 1, 100, "2034-06-01"),
+    ],
 )
-def test_the_forecast_is_exact(requests, left, per_day, today, days, seconds):
-    made = forecast(requests, Pace(10), left, per_day)
-    assert (made.today, made.days, made.seconds) == (today, days, pytest.approx(seconds))
-    assert forecast(requests, Pace(None), left, per_day).seconds is None
+def test_the_forecast_is_exact(requests, windows, used, at_once, goes, ends):
+    now = datetime(2026, 3, 28, 12, tzinfo=UTC)
+    lefts = [Left(w.name, w.words, w.limit, w.limit - n, "") for w, n in zip(windows, used, strict=True)]
+    made = forecast(requests, Pace(10), windows, lefts, now)
+    assert (made.at_once, made.stretches, made.seconds) == (at_once, goes, pytest.approx(at_once * 0.101))
+    assert made.ends_at.startswith(ends)
+    assert forecast(requests, Pace(None), windows, lefts, now).seconds is None
 
 
 def layout(path):

@@ -60,7 +60,7 @@ def test_each_question_gets_its_own_answer_and_failures_inside_a_good_reply_are_
         )
     assert job.summary()["requests"]["sent"] == 0
     left = 2500 - (251 + 8 if COUNTED[shape] == "questions" else 11)
-    assert job.summary("--dry-run")["plan"]["left_today"] == left
+    assert job.summary("--dry-run")["plan"]["left"][0]["left"] == left
 
 
 @pytest.mark.parametrize(("shape", "served"), [("stand-in-many", 120), ("stand-in-xml", 251)])

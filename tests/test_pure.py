@@ -17,7 +17,7 @@ from yellowtor.addresses.canonical import canonical
 from yellowtor.addresses.compare import compare, split_number, words_agree
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
-from yellowtor.allowance.windows import DayWindow
+from yellowtor.allowance.windows import Window
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
@@ -270,7 +270,7 @@ def test_no_rolling_second_ever_holds_one_too_many(rate, waits):
 def test_a_day_is_as_long_as_its_zone_says():
     zone = ZoneInfo("Europe/Lisbon")
     lengths = {
-        day: DayWindow(1, zone).end(noon) - DayWindow(1, zone).start(noon)
+        day: Window(1, zone=zone).end(noon) - Window(1, zone=zone).start(noon)
         for day, noon in ((d, datetime(2026, 3, d, 12, tzinfo=zone)) for d in (28, 29, 30))
     }
     assert lengths == {28: timedelta(hours=24), 29: timedelta(hours=23), 30: timedelta(hours=24)}

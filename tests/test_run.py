@@ -176,6 +176,26 @@ def test_a_days_allowance_is_never_passed_and_the_rest_waits(small):
     assert job.service.requests == 10
 
 
+def test_each_of_several_windows_is_kept_and_some_of_one_may_be_left_for_others(small):
+    job = small(TEN)
+    windows = '[[allowance.windows]]\nrequests = 9\nin = "month"\nleave = 3\n[[allowance.windows]]\nrequests = 8\nin = "hour"\nrolling = true\n'
+    job.edit("stand-in.toml", ("[reply]\n", f"{windows}\n[reply]\n"))
+    told = job.run("run", "job.toml", "--dry-run").stderr
+    assert re.search(r"By the allowance the last leaves on \d{4}-\d\d-01 00:00 UTC, in 2 goes\.", told)
+    summary = job.summary(code=6)
+    assert (outcomes(summary), job.service.requests) == ({"placed": 6, "waiting": 4}, 6)
+    assert [(w["window"], w["left"]) for w in job.summary("--dry-run")["plan"]["left"]] == [
+        ("day", 2494), ("month", 0), ("rolling hour", 2),
+    ]  # fmt: skip
+    told = job.run("run", "job.toml", code=6).stderr
+    assert "window spent (the allowance of the month is spent)" in told
+    assert "0 left this month" in told
+    job.edit("stand-in.toml", ("leave = 3", "leave = 9"))
+    assert "leave = 9 leaves nothing of 9 requests" in job.run("run", "job.toml", code=3).stderr
+    job.edit("stand-in.toml", ('requests = 9\nin = "month"\nleave = 9', 'requests = 9\nin = "day"'))
+    assert "two windows are the same" in job.run("run", "job.toml", code=3).stderr
+
+
 def test_when_the_service_says_that_the_day_is_spent_nothing_more_is_asked(small):
     job = small(TEN, per_day=3)
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 1"))
@@ -338,7 +358,7 @@ def test_a_plan_tells_over_how_many_days_the_allowance_spreads_it(small):
     job = small(TEN)
     job.edit("stand-in.toml", ("per_day = 2500", "per_day = 4"))
     told = job.run("run", "job.toml", "--dry-run").stderr
-    assert "The allowance spreads it over 3 days." in told
+    assert "00:00 UTC, in 3 goes." in told
     assert "requests that this run would send   4" in told
 
 

@@ -109,7 +109,7 @@ def test_interrupted_twice_it_ends_at_once_and_counts_what_was_in_flight_as_spen
     assert running.returncode == 130
     plan = job.summary("--dry-run")
     assert len(plan["cut_in_flight"]) == PARALLEL
-    assert plan["plan"]["left_today"] == 2500 - PARALLEL
+    assert plan["plan"]["left"][0]["left"] == 2500 - PARALLEL
 
 
 def test_a_second_run_of_the_same_job_is_turned_away(example):

@@ -22,6 +22,8 @@ from yellowtor.wiring import Files, load_services, open_parts
 if TYPE_CHECKING:
     import pandas as pd
 
+    from yellowtor.allowance.windows import Left
+
 T = TypeVar("T")
 LOG = logging.getLogger("yellowtor")
 OF_FILES = {"file", "database", "password_from", "table", "query", "sheet", "block", "text"}  # not of a frame
@@ -94,8 +96,9 @@ class _Log:
     def phase(self, name: str, total: int | None = None) -> None:
         LOG.info("%s%s", name, f" {total:,}" if total else "")
 
-    def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None:
-        LOG.info("Asking %s %d questions, %.3f s apart; left today: %s", service, total, interval_s, left_today)
+    def asks(self, service: str, total: int, interval_s: float, left: Left | None) -> None:
+        allowed = f"{left.left} left {left.words}" if left else "no limit"
+        LOG.info("Asking %s %d questions, %.3f s apart; %s", service, total, interval_s, allowed)
 
     def advanced(self, count: int) -> None: ...
 

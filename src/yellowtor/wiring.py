@@ -111,7 +111,7 @@ def check_ledger(job: Job, folder: Path) -> str:
 
 
 def terms(service: HttpService) -> AccountTerms:
-    return AccountTerms(service.name, service.asking.key, service.account, service.pace, service.day)
+    return AccountTerms(service.name, service.asking.key, service.account, service.pace, service.windows)
 
 
 @contextmanager

@@ -1,23 +1,99 @@
-"""Windows of an allowance: the day in a named time zone."""
+"""Windows of an allowance: so many requests in a span of time, by the calendar of a named time zone, or rolling.
 
+A calendar's window begins anew for everybody at once, at midnight or on the first of a month; a rolling one looks back
+from each instant by so many seconds (a day is 86,400 s, a month 30 of them).
+"""
+
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
+from enum import StrEnum
+from typing import Self
 from zoneinfo import ZoneInfo
+
+GREENWICH = ZoneInfo("UTC")
+
+
+class Span(StrEnum):
+    """How long a window is; seconds are those of a rolling one."""
+
+    seconds: int
+    now: str
+
+    def __new__(cls, name: str, seconds: int, now: str) -> Self:
+        member = str.__new__(cls, name)
+        member._value_ = name
+        member.seconds, member.now = seconds, now
+        return member
+
+    MINUTE = "minute", 60, "this minute"
+    HOUR = "hour", 3_600, "this hour"
+    DAY = "day", 86_400, "today"
+    WEEK = "week", 7 * 86_400, "this week"
+    MONTH = "month", 30 * 86_400, "this month"
 
 
 @dataclass(frozen=True, slots=True)
-class DayWindow:
-    """So many requests in a calendar day of a zone; None is no limit."""
+class Window:
+    """So many requests in a span, less those that are left for others. Instants are in UTC."""
 
-    limit: int | None
-    zone: ZoneInfo
+    limit: int
+    span: Span = Span.DAY
+    zone: ZoneInfo = GREENWICH
+    rolling: bool = False
+
+    @property
+    def name(self) -> str:
+        """What the ledger knows it by, beside its account."""
+        return f"rolling {self.span}" if self.rolling else str(self.span)
+
+    @property
+    def words(self) -> str:
+        """When its requests may be used, in words: today."""
+        return f"in any {self.span}" if self.rolling else self.span.now
 
     def start(self, now: datetime) -> datetime:
-        """The instant, in UTC, at which the day that holds now began."""
+        """The instant at which the calendar's window that holds now began."""
         local = now.astimezone(self.zone)
-        return datetime.combine(local.date(), time(), self.zone).astimezone(UTC)
+        if self.span in {Span.MINUTE, Span.HOUR}:
+            into = timedelta(seconds=local.second, microseconds=local.microsecond)
+            if self.span is Span.HOUR:
+                into += timedelta(minutes=local.minute)
+            return (now - into).astimezone(UTC)
+        day = local.date()
+        if self.span is Span.WEEK:  # ISO 8601: it begins on Monday
+            day -= timedelta(days=day.weekday())
+        elif self.span is Span.MONTH:
+            day = day.replace(day=1)
+        return datetime.combine(day, time(), self.zone).astimezone(UTC)
 
     def end(self, now: datetime) -> datetime:
-        """The instant, in UTC, at which the next day begins: 23, 24 or 25 hours after the start."""
-        tomorrow = now.astimezone(self.zone).date() + timedelta(days=1)
-        return datetime.combine(tomorrow, time(), self.zone).astimezone(UTC)
+        """The instant at which the calendar's next window begins: a day may have 23, 24 or 25 hours."""
+        start = self.start(now)
+        if self.span in {Span.MINUTE, Span.HOUR}:
+            return start + timedelta(seconds=self.span.seconds)
+        day = start.astimezone(self.zone).date()
+        match self.span:
+            case Span.DAY:
+                day += timedelta(days=1)
+            case Span.WEEK:
+                day += timedelta(days=7)
+            case _:
+                day = (day.replace(day=28) + timedelta(days=4)).replace(day=1)
+        return datetime.combine(day, time(), self.zone).astimezone(UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """What a window has left, and from when on it has more (ISO 8601, UTC; empty where nothing is used)."""
+
+    window: str
+    words: str
+    limit: int
+    left: int
+    resets_at: str
+
+
+def tightest(lefts: Sequence[Left]) -> Left | None:
+    """The window that has the least left; None where there is none."""
+    return min(lefts, key=lambda left: left.left, default=None)

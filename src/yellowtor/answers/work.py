@@ -160,9 +160,10 @@ class Reserved:
 
 @dataclass(frozen=True, slots=True)
 class Spent:
-    """The allowance of the day is spent until resets_at (ISO 8601, UTC)."""
+    """The allowance is spent until resets_at (ISO 8601, UTC): these of its windows have nothing left."""
 
     resets_at: str
+    windows: str = "day"
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.allowance.windows import Left
 from yellowtor.answers.outcome import Outcome
 from yellowtor.markers.look import MARKS
 from yellowtor.run.conduct import Summary
@@ -43,7 +44,7 @@ class Progress:
 
     def __init__(self, console: Console) -> None:
         self._console = console
-        self._asked, self._interval_s, self._left = "", 0.0, None  # type: str, float, int | None
+        self._asked, self._interval_s, self._left = "", 0.0, None  # type: str, float, Left | None
         self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
@@ -54,9 +55,9 @@ class Progress:
         self._phase, self._total, self._count, self._asked = name, total, 0, ""
         self._started = time.monotonic()
 
-    def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None:
+    def asks(self, service: str, total: int, interval_s: float, left: Left | None) -> None:
         self.phase("Asking", total)
-        self._asked, self._interval_s, self._left, self._sent, self._counted = service, interval_s, left_today, 0, 0
+        self._asked, self._interval_s, self._left, self._sent, self._counted = service, interval_s, left, 0, 0
 
     def advanced(self, count: int) -> None:
         self._count += count
@@ -90,7 +91,7 @@ class Progress:
                 text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome.value]:,}")
         text.append(f"  · {self._sent / seconds:.1f}/s")
         if self._left is not None:
-            text.append(f" · {max(0, self._left - self._counted):,} left today")
+            text.append(f" · {max(0, self._left.left - self._counted):,} left {self._left.words}")
         if self._total and self._count:
             rest = (self._total - self._count) * max(self._interval_s, seconds / max(1, self._count))
             text.append(f" · {duration(rest)} to go")

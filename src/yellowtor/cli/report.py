@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
@@ -87,8 +88,9 @@ def _plan(console: Console, summary: Summary) -> None:
     console.print(table)
     if plan.forecast.requests and plan.forecast.seconds is not None:
         console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
-    if plan.forecast.days > 1:
-        console.print(f"The allowance spreads it over {plan.forecast.days} days.")
+    if plan.forecast.requests > plan.forecast.at_once:
+        when = plan.forecast.ends_at[:16].replace("T", " ")
+        console.print(f"By the allowance the last leaves on {when} UTC, in {plan.forecast.stretches:,} goes.")
     for later in filter(lambda later: later.most, plan.later):
         how_many = f"{later.least:,} questions" + (f", up to {later.most:,}" if later.most > later.least else "")
         console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
@@ -125,9 +127,10 @@ def _requests(summary: Summary) -> str:
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
     said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
-    if plan.left_today is None or len(asked.turns) > 1:
+    left = tightest(plan.left)
+    if left is None or len(asked.turns) > 1:
         return said
-    return f"{said}; {plan.left_today - asked.counted:,} left today"
+    return f"{said}; {max(0, left.left - asked.counted):,} left {left.words}"
 
 
 def _services(summary: Summary) -> Table:

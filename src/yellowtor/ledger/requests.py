@@ -10,22 +10,23 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import lru_cache
-from typing import Any, Literal, Protocol
+from typing import Literal, Protocol
 
-from sqlalchemy import Connection, Table, bindparam, func, select
-from sqlalchemy.dialects.sqlite import Insert, insert
+from sqlalchemy import Connection, bindparam, func, select
+from sqlalchemy.dialects.sqlite import insert
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.allowance.windows import DayWindow
+from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Reservation, Reserved, Spent
 from yellowtor.ledger.scanning import FINAL
-from yellowtor.ledger.schema import pace, reply, request, window_use
+from yellowtor.ledger.schema import pace, reply, request
 from yellowtor.ledger.store import ManyRows, Store
+from yellowtor.ledger.windows import PUT_USE, Use, left_of, stamp, uses
 
 Again = Literal["nothing", "failed", "everything"]  # which replies don't count: they are asked for again
 
@@ -90,7 +91,7 @@ class AccountTerms:
     asking: str
     account: str
     pace: Pace
-    day: DayWindow
+    windows: Sequence[Window] = ()
 
 
 REQUESTS = ManyRows(
@@ -103,17 +104,10 @@ REPLIES = ManyRows(
 CLOSE = "UPDATE request SET state = ?, kind = ?, settled_at = ? WHERE id IN (SELECT value FROM json_each(?))"
 
 
-def _put(table: Table, keys: Sequence[str], values: Sequence[str], **fixed: str) -> Insert:
-    """Insert a row, or put new values into the one with these keys. Made once: making it costs as much as it."""
-    bound: dict[str, Any] = {name: bindparam(name) for name in [*keys, *values]}
-    statement = insert(table).values(**bound, **fixed)
-    return statement.on_conflict_do_update(
-        index_elements=[*keys, *fixed], set_={name: statement.excluded[name] for name in values}
-    )
-
-
-PUT_USE = _put(window_use, ["account", "start"], ["used"], window="day")
-PUT_PACE = _put(pace, ["account"], ["boot_id", "arrival"])
+_PUT = insert(pace).values(account=bindparam("account"), boot_id=bindparam("boot_id"), arrival=bindparam("arrival"))
+PUT_PACE = _PUT.on_conflict_do_update(
+    index_elements=["account"], set_={"boot_id": _PUT.excluded.boot_id, "arrival": _PUT.excluded.arrival}
+)
 
 
 @dataclass
@@ -121,8 +115,7 @@ class _State:
     """What the account has used, as of a version of the database."""
 
     version: int
-    start: datetime
-    used: int
+    uses: Sequence[Use]
     arrival: float
     next_id: int
 
@@ -152,9 +145,11 @@ class RequestBook:
         connection, now = self._store.connection, self._clock.now()
         state = self._state_now(connection, now)
         self._settle(connection, [o for o in orders if isinstance(o, SettleReply)], now)
-        self._close(connection, orders, now)
-        released = [o.units for o in orders if isinstance(o, Release)]
-        state.used = max(0, state.used - sum(released))
+        closed = self._close(connection, orders, now)
+        released = {o.request_id: o.units for o in orders if isinstance(o, Release)}
+        for use in state.uses:
+            use.released(released)
+            use.closed(closed, now)
         made: dict[int, Sequence[Reservation]] = {
             id(o): [self._another(state, o)] for o in orders if isinstance(o, Postpone)
         }
@@ -164,12 +159,10 @@ class RequestBook:
             self._put_state(connection, state)
         return [made.get(id(o), ()) for o in orders]
 
-    def left_today(self) -> int | None:
-        """Requests that the day's window still allows; None where there is no limit."""
-        if self._terms.day.limit is None:
-            return None
-        _, used = self._window(self._store.connection, self._clock.now())
-        return max(0, self._terms.day.limit - used)
+    def left(self) -> Sequence[Left]:
+        """What each window still allows."""
+        now = self._clock.now()
+        return [left_of(use, now) for use in self._uses(self._store.connection, now)]
 
     def kept(self, question_key: str) -> tuple[Reply, str] | None:
         """The kept reply to this question and when it came, if there is one."""
@@ -183,10 +176,11 @@ class RequestBook:
         self._shared = self._shared or version != self._begun_at
         if self._state is None or self._state.version != version:
             next_id = (connection.execute(select(func.max(request.c.id))).scalar_one() or 0) + 1
-            self._state = _State(version, *self._window(connection, now), self._arrival(connection), next_id)
-        elif (start := self._terms.day.start(now)) > self._state.start:
-            self._state.start, self._state.used = start, 0
+            self._state = _State(version, self._uses(connection, now), self._arrival(connection), next_id)
         return self._state
+
+    def _uses(self, connection: Connection, now: datetime) -> Sequence[Use]:
+        return uses(self._terms.windows, self._terms.account, connection, now)
 
     def _reserve(
         self, connection: Connection, orders: list[Reserve], state: _State, now: datetime
@@ -196,23 +190,30 @@ class RequestBook:
         for order in orders:
             made.append([AlreadyKnown()] * len(order.question_keys))
             wanted = [at for at, key in enumerate(order.question_keys) if key not in known]
-            left = max(0, self._terms.day.limit - state.used) if self._terms.day.limit is not None else len(wanted)
+            left = min((use.left(now) for use in state.uses), default=len(wanted))
             covered = left if order.counts_each else len(wanted) * (left > 0)
+            if granted := wanted[:covered]:
+                self._grant(order, granted, made[-1], rows, state, now)
             for at in wanted[covered:]:
-                made[-1][at] = Spent(_stamp(self._terms.day.end(max(now, state.start))))
-            granted = wanted[:covered]
-            if not granted:
-                continue
-            total = len(granted) if order.counts_each else 1
-            send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot(), total)
-            for first, at in enumerate(granted):
-                units = 1 if order.counts_each or not first else 0
-                made[-1][at] = Reserved(state.next_id, send_at, units)
-                rows.append(self._row(state.next_id, order.question_keys[at], order.attempt, units, now))
-                state.next_id += 1
-            state.used += total
+                made[-1][at] = _spent(state.uses, now)
         REQUESTS.insert(connection, rows)
         return made
+
+    def _grant(
+        self, order: Reserve, places: Sequence[int], made: list[Reservation], rows: list[dict[str, object]],
+        state: _State, now: datetime,
+    ) -> None:  # fmt: skip
+        """Put reservations for the questions in these places into made, and what the ledger keeps of them into rows."""
+        total, reserved = len(places) if order.counts_each else 1, dict[int, int]()
+        send_at, state.arrival = self._terms.pace.reserve(state.arrival, self._clock.boot(), total)
+        for first, at in enumerate(places):
+            units = 1 if order.counts_each or not first else 0
+            made[at] = Reserved(state.next_id, send_at, units)
+            rows.append(self._row(state.next_id, order.question_keys[at], order.attempt, units, now))
+            reserved[state.next_id] = units
+            state.next_id += 1
+        for use in state.uses:
+            use.reserved(reserved)
 
     @staticmethod
     def _version(connection: Connection) -> int:
@@ -238,20 +239,10 @@ class RequestBook:
             "attempt": attempt, "state": "reserved", "kind": "", "units": units, "reserved_at": _stamp(now),
         }  # fmt: skip
 
-    def _window(self, connection: Connection, now: datetime) -> tuple[datetime, int]:
-        """The day's start and what is used of it; never an earlier day than the last one seen."""
-        query = select(window_use.c.start, window_use.c.used).where(
-            window_use.c.account == self._terms.account, window_use.c.window == "day"
-        )
-        last = connection.execute(query.order_by(window_use.c.start.desc()).limit(1)).first()
-        start = self._terms.day.start(now)
-        if last and datetime.fromisoformat(last[0]) >= start:
-            return datetime.fromisoformat(last[0]), last[1]
-        return start, 0
-
     def _put_state(self, connection: Connection, state: _State) -> None:
         account = self._terms.account
-        connection.execute(PUT_USE, {"account": account, "start": _stamp(state.start), "used": state.used})
+        if rows := [row for use in state.uses for row in use.rows()]:
+            connection.execute(PUT_USE, rows)
         if self._terms.pace.per_second:
             at = {"boot_id": self._clock.boot_id(), "arrival": state.arrival}
             connection.execute(PUT_PACE, {"account": account, **at})
@@ -277,14 +268,21 @@ class RequestBook:
             "headers": json.dumps(dict(order.reply.headers)),
         }  # fmt: skip
 
-    def _close(self, connection: Connection, orders: Sequence[Order], now: datetime) -> None:
-        """Mark what has become of requests: one statement for all that became the same."""
+    def _close(self, connection: Connection, orders: Sequence[Order], now: datetime) -> list[int]:
+        """Mark what has become of requests, with one statement for all that became the same; those that were sent."""
         closed = defaultdict[tuple[str, str], list[int]](list)
         for order in orders:
             if not isinstance(order, Reserve | Postpone):
                 closed[_become(order)].append(order.request_id)
         for became, ids in closed.items():
             connection.exec_driver_sql(CLOSE, (*became, _stamp(now), json.dumps(ids)))
+        return [number for (state, _), ids in closed.items() if state != "released" for number in ids]
+
+
+def _spent(uses: Sequence[Use], now: datetime) -> Spent:
+    """Which windows have nothing left, and when the last of them has more."""
+    empty = [use for use in uses if not use.left(now)]
+    return Spent(_stamp(max(use.more_at(now) for use in empty)), " and ".join(use.window.name for use in empty))
 
 
 def _packed(body: bytes) -> bytes:
@@ -303,6 +301,4 @@ def _become(order: SettleReply | Refuse | Release) -> tuple[str, str]:
     return "released", ""
 
 
-@lru_cache(maxsize=8)
-def _stamp(instant: datetime) -> str:
-    return instant.astimezone(UTC).isoformat(timespec="milliseconds")
+_stamp = lru_cache(maxsize=8)(stamp)

@@ -16,7 +16,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 4
+VERSION = 5
 metadata = MetaData()
 
 job = Table(
@@ -49,6 +49,7 @@ request = Table(
     Column("settled_at", Text),
 )  # fmt: skip
 Index("request_open", request.c.run_id, sqlite_where=request.c.state == "reserved")
+Index("request_settled", request.c.account, request.c.settled_at)  # rolling windows look back
 
 window_use = Table(
     "window_use", metadata,

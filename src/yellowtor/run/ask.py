@@ -149,7 +149,7 @@ class Asker:
         spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
         if spent is not None:
             self._no_more = True
-            self._note_stop(Kind.WINDOW_SPENT, "the allowance of the day is spent", spent.resets_at)
+            self._note_stop(Kind.WINDOW_SPENT, f"the allowance of the {spent.windows} is spent", spent.resets_at)
         pairs = zip(group, reservations, strict=True)
         return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 
+from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
@@ -81,7 +82,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     if len(services) > 1:  # whom to ask depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
-    plan = make_plan(book, services, judging.key, again_failed=options.again_failed, at_most=options.at_most)
+    now = parts.clock.now()
+    plan = make_plan(book, services, judging.key, now, again_failed=options.again_failed, at_most=options.at_most)
     asked, wrote, changes = Asked(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if options.dry_run:
@@ -144,7 +146,8 @@ def _ask(
     from yellowtor.run.live import judge_meanwhile
 
     wanted = questions if at_most is None else min(questions, at_most)
-    watch.asks(service.name, wanted, service.pace.interval_s, parts.book.requests[service.name].left_today())
+    left = tightest(parts.book.requests[service.name].left())
+    watch.asks(service.name, wanted, service.pace.interval_s, left)
     open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
     def judge() -> dict[str, int]:

@@ -3,8 +3,10 @@
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from yellowtor.allowance.forecast import Forecast, forecast
+from yellowtor.allowance.windows import Left
 from yellowtor.answers.work import Turn
 from yellowtor.run.ports import Book, Service
 
@@ -25,7 +27,8 @@ class Later:
 class Plan:
     """Records by what will become of them; distinct questions to the first service; the forecast for the open ones.
 
-    The forecast is of requests as the allowance counts them; requests are those that would be sent today.
+    The forecast is of requests as the allowance counts them; requests are those that would be sent before
+    a window makes the run wait. left is what each window of the first service allows.
     """
 
     pinned: int
@@ -34,14 +37,14 @@ class Plan:
     to_answer: int
     open_questions: int
     answered_by_ledger: int
-    left_today: int | None
+    left: tuple[Left, ...]
     requests: int
     forecast: Forecast
     later: tuple[Later, ...] = ()
 
 
 def make_plan(
-    book: Book, services: Sequence[Service], judged_by: str, *, again_failed: bool, at_most: int | None
+    book: Book, services: Sequence[Service], judged_by: str, now: datetime, *, again_failed: bool, at_most: int | None
 ) -> Plan:
     """The plan for the scan that has just been made. Leaves the first service's open questions collected."""
     scanning, (first, *others) = book.scanning, services
@@ -54,10 +57,10 @@ def make_plan(
         most, _ = scanning.open_questions(Turn(service.name, (), known), again_failed=again_failed)
         later.append(Later(service.name, _limited(least, at_most), _limited(most, at_most)))
     open_, answered = scanning.open_questions(Turn(first.name, (), known), again_failed=again_failed)
-    left = book.requests[first.name].left_today()
+    left = book.requests[first.name].left()
     wanted = _limited(open_, at_most)
     units = wanted if first.counts_each else math.ceil(wanted / first.most)
-    made = forecast(units, first.pace, left, first.day.limit)
+    made = forecast(units, first.pace, first.windows, left, now)
     return Plan(
         states.get("pinned", 0),
         states.get("kept", 0),
@@ -65,8 +68,8 @@ def make_plan(
         states.get("ask", 0),
         open_,
         answered,
-        left,
-        math.ceil(made.today / first.most) if first.counts_each else made.today,
+        tuple(left),
+        math.ceil(made.at_once / first.most) if first.counts_each else made.at_once,
         made,
         tuple(later),
     )

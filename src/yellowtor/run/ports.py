@@ -9,7 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 from yellowtor.addresses.keys import Asking
 from yellowtor.allowance.pace import Pace
-from yellowtor.allowance.windows import DayWindow
+from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply, Request
@@ -63,7 +63,7 @@ class Service(Protocol):
     attribution: str
     account: str
     pace: Pace
-    day: DayWindow
+    windows: Sequence[Window]
     parallel: int
     tries: int
     most: int  # questions in a request
@@ -115,7 +115,7 @@ class ScanBook(Protocol):
 
 
 class RequestBook(Protocol):
-    def left_today(self) -> int | None: ...
+    def left(self) -> Sequence[Left]: ...
     def kept(self, question_key: str) -> tuple[Reply, str] | None: ...
 
 
@@ -160,11 +160,12 @@ MarkerFiles = Callable[[], AbstractContextManager[Sequence[MarkerFile]]]
 class Watcher(Protocol):
     """Whoever watches a run; called often, must be quick and never raises.
 
-    asks() begins the phase in which a service is asked so many questions, interval_s seconds apart at least.
+    asks() begins the phase in which a service is asked so many questions, interval_s seconds apart at least; left is
+    what the tightest of its windows allows.
     """
 
     def phase(self, name: str, total: int | None = None) -> None: ...
-    def asks(self, service: str, total: int, interval_s: float, left_today: int | None) -> None: ...
+    def asks(self, service: str, total: int, interval_s: float, left: Left | None) -> None: ...
     def advanced(self, count: int) -> None: ...
     def outcomes(self, counts: Mapping[str, int]) -> None: ...
     def sent(self, requests: int, counted: int) -> None: ...

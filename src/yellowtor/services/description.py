@@ -10,7 +10,7 @@ import uritemplate
 from pydantic import Field, field_validator, model_validator
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.allowance.windows import DayWindow
+from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.apart import Apart
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
@@ -70,14 +70,40 @@ class Signing(Settings):
         return self
 
 
+class WindowRule(Settings):
+    """So many requests in a span of time."""
+
+    requests: int = Field(ge=1, description="Requests (or questions, as `many.counts` says) that the window allows.")
+    span: Span = Field(alias="in", description="One of: " + ", ".join(f"`{span}`" for span in Span) + ".")
+    rolling: bool = Field(
+        False,
+        description="It looks back from each instant, a month by 30 days; else the calendar's begins for all at once.",
+    )
+    leave: int = Field(0, ge=0, description="Of these, so many are left for others who use the key.")
+
+    @model_validator(mode="after")
+    def _some_left(self) -> "WindowRule":
+        if self.leave >= self.requests:
+            raise ValueError(f"leave = {self.leave} leaves nothing of {self.requests} requests")
+        return self
+
+
 class Allowance(Settings):
     account: str | None = Field(None, description="The allowance that requests are charged to; else the name.")
     per_second: float | None = Field(None, gt=0, description="Requests a second; without it, no pace is kept.")
     parallel: int = Field(4, ge=1, le=256, description="Requests in flight at the same time.")
-    per_day: int | None = Field(None, ge=1, description="Requests in a calendar day.")
-    zone: str = Field("UTC", description="IANA time zone in which that day begins.")
+    per_day: int | None = Field(None, ge=1, description="Requests in a calendar day: the plainest of windows.")
+    windows: list[WindowRule] = Field(default_factory=list, description="All other windows; each must be kept.")
+    zone: str = Field("UTC", description="IANA time zone in which days, weeks and months begin.")
     tries: int = Field(4, ge=1, le=20, description="Requests for one question before it has failed.")
     timeout_s: float = Field(20.0, gt=0, le=600, description="Seconds after which a request is given up.")
+
+    @model_validator(mode="after")
+    def _each_once(self) -> "Allowance":
+        spans = [(w.span, w.rolling) for w in self.windows] + ([(Span.DAY, False)] if self.per_day else [])
+        if len(set(spans)) < len(spans):
+            raise ValueError("two windows are the same: the smaller one is enough")
+        return self
 
     @field_validator("zone")
     @classmethod
@@ -188,8 +214,10 @@ class Description(Settings):
         return Pace(self.allowance.per_second)
 
     @property
-    def day(self) -> DayWindow:
-        return DayWindow(self.allowance.per_day, ZoneInfo(self.allowance.zone))
+    def windows(self) -> list[Window]:
+        told, zone = self.allowance, ZoneInfo(self.allowance.zone)
+        day = [Window(told.per_day, Span.DAY, zone)] if told.per_day else []
+        return day + [Window(w.requests - w.leave, w.span, zone, w.rolling) for w in told.windows]
 
 
 def _about(name: str, way: Operation) -> dict[str, tuple[str, ...]]:

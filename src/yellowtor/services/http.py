@@ -12,6 +12,7 @@ from urllib.request import getproxies, proxy_bypass
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
+from yellowtor.allowance.windows import Window
 from yellowtor.answers.apart import take_apart
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
@@ -44,7 +45,7 @@ class HttpService:
         self.attribution = description.service.attribution
         self.account = description.account
         self.pace = description.pace
-        self.day = description.day
+        self.windows: Sequence[Window] = description.windows
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
         self.unset = values.unset

@@ -1,0 +1,130 @@
+"""What an account has used of its windows: read from the ledger, counted along while a run has it to itself."""
+
+from collections import deque
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any, Protocol
+
+from sqlalchemy import Connection, bindparam, func, select
+from sqlalchemy.dialects.sqlite import insert
+
+from yellowtor.allowance.windows import Left, Window
+from yellowtor.ledger.schema import request, window_use
+
+_PUT = insert(window_use).values(
+    account=bindparam("account"), window=bindparam("window"), start=bindparam("start"), used=bindparam("used")
+)
+PUT_USE = _PUT.on_conflict_do_update(index_elements=["account", "window", "start"], set_={"used": _PUT.excluded.used})
+
+
+class Use(Protocol):
+    """What is used of one window, as of a version of the database."""
+
+    window: Window
+
+    def left(self, now: datetime) -> int: ...
+    def more_at(self, now: datetime) -> datetime: ...
+    def reserved(self, units: Mapping[int, int]) -> None: ...  # by the number of the request
+    def closed(self, requests: Iterable[int], now: datetime) -> None: ...
+    def released(self, units: Mapping[int, int]) -> None: ...
+    def rows(self) -> list[dict[str, Any]]: ...
+
+
+class CalendarUse:
+    """Of a calendar's window; never of an earlier one than the last that was seen."""
+
+    def __init__(self, window: Window, account: str, connection: Connection, now: datetime) -> None:
+        self.window, self._account = window, account
+        query = select(window_use.c.start, window_use.c.used).where(
+            window_use.c.account == account, window_use.c.window == window.name
+        )
+        last = connection.execute(query.order_by(window_use.c.start.desc()).limit(1)).first()
+        self._start, self._used = window.start(now), 0
+        if last and datetime.fromisoformat(last[0]) >= self._start:
+            self._start, self._used = datetime.fromisoformat(last[0]), last[1]
+
+    def left(self, now: datetime) -> int:
+        if (start := self.window.start(now)) > self._start:
+            self._start, self._used = start, 0
+        return max(0, self.window.limit - self._used)
+
+    def more_at(self, now: datetime) -> datetime:
+        return self.window.end(max(now, self._start))
+
+    def reserved(self, units: Mapping[int, int]) -> None:
+        self._used += sum(units.values())
+
+    def closed(self, requests: Iterable[int], now: datetime) -> None:
+        """It counts where it was reserved."""
+
+    def released(self, units: Mapping[int, int]) -> None:
+        self._used = max(0, self._used - sum(units.values()))
+
+    def rows(self) -> list[dict[str, Any]]:
+        start = stamp(self._start)
+        return [{"account": self._account, "window": self.window.name, "start": start, "used": self._used}]
+
+
+class RollingUse:
+    """Of a rolling window: the requests themselves are counted, from the ledger's record of them.
+
+    The service counts a request from when it came, which nobody here knows: it was before its reply. So a request
+    counts as long as it is in flight, and for the whole span after its reply.
+    """
+
+    def __init__(self, window: Window, account: str, connection: Connection, now: datetime) -> None:
+        self.window, self._span = window, timedelta(seconds=window.span.seconds)
+        flying = select(request.c.id, request.c.units).where(
+            request.c.account == account, request.c.state == "reserved"
+        )
+        self._flying: dict[int, int] = {row[0]: row[1] for row in connection.execute(flying)}
+        settled = select(request.c.settled_at, func.sum(request.c.units)).where(
+            request.c.account == account, request.c.settled_at > stamp(now - self._span), request.c.state != "released"
+        )
+        rows = connection.execute(settled.group_by(request.c.settled_at).order_by(request.c.settled_at))
+        self._past: deque[tuple[datetime, int]] = deque((datetime.fromisoformat(at), units) for at, units in rows)
+        self._used: int = sum(units for _, units in self._past) + sum(self._flying.values())
+
+    def left(self, now: datetime) -> int:
+        while self._past and self._latest(now) - self._past[0][0] >= self._span:
+            self._used -= self._past.popleft()[1]
+        return max(0, self.window.limit - self._used)
+
+    def more_at(self, now: datetime) -> datetime:
+        """When the oldest falls out; what is in flight has all of it before it."""
+        return (self._past[0][0] if self._past else now) + self._span
+
+    def reserved(self, units: Mapping[int, int]) -> None:
+        self._flying |= units
+        self._used += sum(units.values())
+
+    def closed(self, requests: Iterable[int], now: datetime) -> None:
+        units = sum(self._flying.pop(number, 0) for number in requests)
+        if units:
+            self._past.append((self._latest(now), units))
+
+    def released(self, units: Mapping[int, int]) -> None:
+        self._used -= sum(self._flying.pop(number, 0) for number in units)
+
+    def rows(self) -> list[dict[str, Any]]:
+        return []
+
+    def _latest(self, now: datetime) -> datetime:
+        """Now, or the last reply if that was later: a clock may be set back."""
+        return max(now, self._past[-1][0]) if self._past else now
+
+
+def uses(windows: Sequence[Window], account: str, connection: Connection, now: datetime) -> list[Use]:
+    """What the account has used of each of its windows."""
+    return [(RollingUse if w.rolling else CalendarUse)(w, account, connection, now) for w in windows]
+
+
+def left_of(use: Use, now: datetime) -> Left:
+    """The same for people."""
+    window, left = use.window, use.left(now)
+    resets_at = stamp(use.more_at(now)) if left < window.limit else ""
+    return Left(window.name, window.words, window.limit, left, resets_at)
+
+
+def stamp(instant: datetime) -> str:
+    return instant.astimezone(UTC).isoformat(timespec="milliseconds")
