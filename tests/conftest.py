@@ -24,6 +24,7 @@ settings.load_profile("ours")
 
 DATA = Path(yellowtor.demo.__file__).parent / "data"
 PROGRAM = [str(Path(sys.executable).with_name("yellowtor"))]
+HURRIED = [sys.executable, str(Path(__file__).with_name("hurried.py")), "600"]
 SABOTEUR = [sys.executable, str(Path(__file__).with_name("saboteur.py"))]
 KEY = "a-key/with+odd=signs"
 

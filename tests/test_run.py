@@ -2,12 +2,13 @@
 
 import json
 import re
+import signal
 import sqlite3
 import zlib
 from datetime import UTC, datetime
 
 import pytest
-from conftest import judging_pace, real_addresses, without_times, write_csv
+from conftest import HURRIED, judging_pace, real_addresses, without_times, write_csv
 
 TEN = real_addresses(10)
 
@@ -194,6 +195,40 @@ def test_each_of_several_windows_is_kept_and_some_of_one_may_be_left_for_others(
     assert "leave = 9 leaves nothing of 9 requests" in job.run("run", "job.toml", code=3).stderr
     job.edit("stand-in.toml", ('requests = 9\nin = "month"\nleave = 9', 'requests = 9\nin = "day"'))
     assert "two windows are the same" in job.run("run", "job.toml", code=3).stderr
+
+
+FOUR_AN_HOUR = ("[reply]\n", '[[allowance.windows]]\nrequests = 4\nin = "hour"\nrolling = true\n\n[reply]\n')
+
+
+def test_a_run_that_waits_goes_on_by_itself_to_the_end_and_keeps_every_window(small):
+    """By a clock that goes 600 times as fast: an hour lasts six seconds."""
+    job = small(TEN)
+    job.edit("stand-in.toml", FOUR_AN_HOUR)
+    told = job.run("run", "job.toml", "--wait", program=HURRIED).stderr
+    assert re.findall(r"placed (\d+)", told) == ["4", "8"]
+    assert told.count("Waiting stand-in: the allowance of the rolling hour is spent; goes on at ") == 2
+    assert re.search(r"● placed +10 ", told)
+    assert job.service.requests == 10
+    first, second = job.service.arrivals()[3:5]
+    assert second - first >= 5.9, "so long as the window wants"
+
+
+def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
+    job = small(TEN)
+    job.edit("stand-in.toml", FOUR_AN_HOUR)
+    for name in ("SIGTERM", "SIGHUP"):
+        waiting = job.start("run", "job.toml", "--wait")
+        while "placed" not in (line := waiting.stderr.readline()):
+            assert line
+        waiting.send_signal(getattr(signal, name))
+        waiting.communicate(timeout=30)
+        assert waiting.returncode == 130
+        assert list(job.rows("placed.csv").values())[3]["Outcome"] == "placed"
+    few = job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED).stderr
+    assert "Waiting stand-in: the allowance of the rolling hour is spent" in few
+    assert job.service.requests == 4 + 3
+    job.edit("job.toml", ('file = "records.csv"', 'file = "-"'))
+    assert "as --wait does" in job.run("run", "job.toml", "--wait", code=3).stderr
 
 
 def test_when_the_service_says_that_the_day_is_spent_nothing_more_is_asked(small):

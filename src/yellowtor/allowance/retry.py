@@ -46,14 +46,18 @@ def decide(kind: Kind, headers: Mapping[str, str], attempt: int, tries: int, now
         return StopAsking(kind)
     if not kind.may_pass or (attempt >= tries and kind is not Kind.TOO_FAST):
         return Settle()
-    told = retry_after_s(headers.get("retry-after", ""), now)
-    if told is None and kind is Kind.TOO_FAST:
-        told = rate_limit_s(headers)
+    told = told_wait_s(kind, headers, now)
     if (told or 0) > PATIENCE_S or attempt >= tries:
         return StopAsking(kind) if kind is Kind.TOO_FAST else Settle()
     if told is not None:
         return Again(told + jitter * 0.2)
     return Again(min(LONGEST_S, FIRST_S * 2 ** (attempt - 1)) * (0.5 + jitter / 2))
+
+
+def told_wait_s(kind: Kind, headers: Mapping[str, str], now: datetime) -> float | None:
+    """Seconds that the service wants us to wait: by Retry-After, or by RateLimit fields of a spent allowance."""
+    told = retry_after_s(headers.get("retry-after", ""), now)
+    return rate_limit_s(headers) if told is None and kind in {Kind.TOO_FAST, Kind.WINDOW_SPENT} else told
 
 
 def retry_after_s(value: str, now: datetime) -> float | None:

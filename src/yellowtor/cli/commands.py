@@ -6,6 +6,8 @@ import signal
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
+from datetime import datetime
 from importlib.resources import as_file, files
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,7 +18,8 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
-from yellowtor.run.conduct import Options, Summary, conduct, refused
+from yellowtor.opening import CLOCK
+from yellowtor.run.conduct import Options, Summary, conduct, goes_on_at, refused
 from yellowtor.run.job import Job
 from yellowtor.run.records import STANDARD
 from yellowtor.run.stop import StopWish
@@ -26,24 +29,47 @@ from yellowtor.wiring import job_parts, preview_parts
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
 
+LOOK_S = 60.0  # between two looks at the clock while waiting
 
-def run_command(path: Path, options: Options, *, strict: bool, as_json: bool) -> None:
+
+def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wait: bool) -> None:
+    if wait:
+        _can_be_read_again(path, "--wait")
     stop = StopWish()
     with signals(stop):
-        summary = _run(path, options, stop, alone=not as_json)
+        summary = _run(path, options, stop, alone=not as_json and not wait)
+        while wait and (when := goes_on_at(summary, CLOCK.now())) and not stop:
+            if options.at_most is not None:
+                left = options.at_most - sum(turn.settled for turn in summary.asked.turns)
+                if left < 1:
+                    break
+                options = replace(options, at_most=left)
+            _say_round(summary, as_json=as_json)
+            _sleep(summary, when, stop)
+            if not stop:
+                summary = _run(path, options, stop)
     if as_json:
-        write_out(report.summary_json(summary))
+        write_out(report.summary_json(summary, indent=None if wait else 2))
     else:
         report.report(stderr(), summary, dry_run=options.dry_run)
+    if stop and not summary.asked.interrupted:
+        stderr().print("Stopped by a signal while it waited. The next run goes on from there.", style="yellow")
+        raise typer.Exit(int(Exit.INTERRUPTED))
     raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
+
+
+def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
+    """Until then, or until a signal; a clock that is set meanwhile is looked at again."""
+    progress, stopped = Progress(stderr()), summary.asked.stopped
+    progress.waits(when, f"{stopped.service}: {stopped.message or stopped.stopped_by}" if stopped else "")
+    with progress.shown():
+        while not stop and (rest := (when - CLOCK.now()).total_seconds()) > 0:
+            stop.wait(min(rest, LOOK_S))
 
 
 def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
     """Run the job again and again until a signal; say what each run did that found something to do."""
-    if read_settings(path, Job, "job").records.file == STANDARD:
-        raise BadJob(
-            f'{path} says records.file = "-": a stream can\'t be read again, as --follow does. Nothing was sent.'
-        )
+    _can_be_read_again(path, "--follow")
     console, stop, summary = stderr(), StopWish(), None
     with signals(stop):
         while not stop:
@@ -61,10 +87,20 @@ def follow_command(path: Path, options: Options, *, every_s: float, as_json: boo
     console.print("Stopped by a signal: nothing was left half done.")
 
 
+def _can_be_read_again(path: Path, option: str) -> None:
+    if read_settings(path, Job, "job").records.file == STANDARD:
+        raise BadJob(
+            f'{path} says records.file = "-": a stream can\'t be read again, as {option} does. Nothing was sent.'
+        )
+
+
 def _say_followed(summary: Summary, *, as_json: bool) -> None:
     scan = summary.scan
-    if not (scan.new or scan.changed or scan.vanished or summary.asked.sent):
-        return
+    if scan.new or scan.changed or scan.vanished or summary.asked.sent:
+        _say_round(summary, as_json=as_json)
+
+
+def _say_round(summary: Summary, *, as_json: bool) -> None:
     if as_json:
         write_out(report.summary_json(summary, indent=None))
     else:
@@ -83,7 +119,9 @@ def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -
         gc.set_threshold(100_000)  # and over takes a tenth of the time
         poured = parts.job.write.to == STANDARD and not options.dry_run
         if poured and not alone:
-            raise BadJob(f'{path} says write.to = "-": --json and --follow need standard output. Nothing was sent.')
+            raise BadJob(
+                f'{path} says write.to = "-": --json, --follow and --wait need standard output. Nothing was sent.'
+            )
         with progress.shown():
             summary = conduct(parts, options, progress, stop)
         if poured and parts.to:
@@ -123,9 +161,15 @@ def preview_command(path: Path, *, show: int, as_json: bool) -> None:
 
 @contextmanager
 def signals(stop: StopWish) -> Iterator[None]:
-    """While the body runs, Ctrl-C and SIGTERM are a wish to stop."""
-    names = [signal.SIGINT, signal.SIGTERM]
-    before = {name: signal.signal(name, lambda *_: stop.ask()) for name in names}
+    """While the body runs, Ctrl-C, SIGTERM and a terminal that is closed are a wish to stop."""
+
+    def ask(number: int, _: object) -> None:
+        if number not in {signal.SIGINT, signal.SIGTERM}:  # what is still to be said has nowhere to go
+            os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+        stop.ask()
+
+    names = [signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
+    before = {name: signal.signal(name, ask) for name in names}
     try:
         yield
     finally:

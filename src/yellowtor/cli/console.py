@@ -5,6 +5,7 @@ import sys
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 
 from rich.console import Console
@@ -48,6 +49,7 @@ class Progress:
         self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
+        self._until, self._why = None, ""  # type: datetime | None, str
         self._live = console.is_terminal
         self._started = self._told = time.monotonic()
 
@@ -70,6 +72,13 @@ class Progress:
         self._sent += requests
         self._counted += counted
 
+    def waits(self, until: datetime, why: str) -> None:
+        """Nothing is done until then, for this reason."""
+        self.phase("Waiting")
+        self._until, self._why = until, why
+        if not self._live:
+            self._console.print(self.line().plain, soft_wrap=True)
+
     def remark(self, text: str) -> None:
         note(self._console, text)
 
@@ -83,6 +92,9 @@ class Progress:
         """Where the run is: phase, count, outcomes, rate, allowance left, time left."""
         seconds = max(time.monotonic() - self._started, 1e-6)
         text = Text().append(f"{self._phase:<8}", "bold").append(f"{self._asked} " if self._asked else "")
+        if self._until is not None:
+            ahead = duration((self._until - datetime.now(UTC)).total_seconds())
+            return text.append(f"{self._why}; goes on at {self._until:%Y-%m-%d %H:%M:%S} UTC, in {ahead}")
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
         if not self._asked:
             return text

@@ -88,6 +88,9 @@ def run(
         Optional[str],  # noqa: UP045
         typer.Option("--follow", metavar="TIME", help="Stay, and look for new and changed records every 30s, 5m, 1h."),
     ] = None,
+    wait: Annotated[
+        bool, typer.Option("--wait", help="Sleep while the allowance is spent, and go on, to the end: for days.")
+    ] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
@@ -98,10 +101,12 @@ def run(
     from yellowtor.run.conduct import Options
 
     options = Options(dry_run, at_most, again_failed=again is not None, repair=repair)
+    if wait and (dry_run or follow is not None):
+        raise typer.BadParameter("a dry run has nothing to wait for, and --follow waits by itself", param_hint="--wait")
     if follow is not None:
         follow_command(job, options, every_s=_seconds(follow), as_json=json)
     else:
-        run_command(job, options, strict=strict, as_json=json)
+        run_command(job, options, strict=strict, as_json=json, wait=wait)
 
 
 def _seconds(text: str) -> float:

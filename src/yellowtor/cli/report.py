@@ -161,7 +161,7 @@ def _stops(summary: Summary) -> list[str]:
             when = (
                 f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
-            lines.append(f"Run the job again{when}: it goes on from here.")
+            lines.append(f"Run the job again{when}: it goes on from here; with `--wait` it does so by itself.")
         elif turn.stopped_by is Kind.KEY_REFUSED:
             lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
     if summary.asked.interrupted:

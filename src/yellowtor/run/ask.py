@@ -8,11 +8,12 @@ import asyncio
 import random
 from collections import deque
 from collections.abc import Iterator, Sequence
+from datetime import timedelta
 from itertools import islice
 from typing import NamedTuple
 
 from yellowtor.allowance.breaker import Breaker
-from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide
+from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide, told_wait_s
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
@@ -203,7 +204,9 @@ class Asker:
         tries, now = self._service.tries, self._clock.now()
         decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
         if isinstance(decision, StopAsking):
-            self._note_stop(decision.why, read.message)
+            told = told_wait_s(read.kind, reply.headers, now)
+            resets_at = (now + timedelta(seconds=told)).isoformat(timespec="seconds") if told else ""
+            self._note_stop(decision.why, read.message, resets_at)
             self._stop()
         elif isinstance(decision, Again) and read.kind is Kind.TOO_FAST:
             self._gate.close_for(decision.after_s)

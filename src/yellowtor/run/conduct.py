@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from itertools import islice
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from yellowtor.run.scan import ScanResult, scan
 from yellowtor.run.stop import StopWish
 from yellowtor.run.writeback import Changes, WriteBack, WriteResult
 
+UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
 SHOWN = 16  # cells that a dry run names
 
 
@@ -165,6 +167,15 @@ def _ask(
                     await meanwhile
 
     return asyncio.run(whole())
+
+
+def goes_on_at(summary: Summary, now: datetime) -> datetime | None:
+    """When a run whose records wait for an allowance may go on; None where nothing waits, or for something else."""
+    waited_for = {Kind.WINDOW_SPENT, Kind.TOO_FAST}
+    turns = [turn for turn in summary.asked.turns if turn.stopped_by in waited_for]
+    if not summary.outcomes[Outcome.WAITING] or summary.asked.interrupted or not turns:
+        return None
+    return min(datetime.fromisoformat(turn.resets_at) if turn.resets_at else now + UNTOLD for turn in turns)
 
 
 def refused(summary: Summary) -> bool:

@@ -1,0 +1,18 @@
+"""Runs the built program with a clock that goes so many times as fast: waits of hours are over in seconds.
+
+python hurried.py TIMES yellowtor-arguments…
+"""
+
+import sys
+from datetime import timedelta
+
+from yellowtor.cli.main import main
+from yellowtor.run.clock import SystemClock
+from yellowtor.run.stop import StopWish
+
+times = float(sys.argv.pop(1))
+now, wait = SystemClock.now, StopWish.wait
+began = now(SystemClock())
+SystemClock.now = lambda self: began + timedelta(seconds=(now(self) - began).total_seconds() * times)
+StopWish.wait = lambda self, seconds: wait(self, seconds / times)
+main()
