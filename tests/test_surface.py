@@ -13,7 +13,7 @@ from conftest import PROGRAM, real_addresses
 from yellowtor.errors import Exit, YellowtorError
 
 ROOT = Path(__file__).parent.parent
-COMMANDS = ("run", "draft", "preview", "try", "demo", "stand-in")
+COMMANDS = ("run", "check", "draft", "preview", "quota", "pin", "try", "demo", "stand-in")
 
 
 def test_every_command_has_help_and_a_place_in_the_docs():

@@ -52,6 +52,7 @@ yellowtor pin job.toml C-017 --at "47.5021, -28.2504" --by Ida --why "stood in f
 yellowtor pin job.toml C-041 --at "47.2517, -28.4012" --by Ida --why "a letter from the town clerk" --address 2>/dev/null
 shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 24.9′ W" --by Ida --why "read off the chart"; yellowtor pin job.toml'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
+shoot_terminal quota 30 'yellowtor quota lamps.toml'
 shoot_terminal reverse 30 'yellowtor try --at "47.721096, -28.931806" --service stand-in-xml.toml --ledger try.sqlite --show reading'
 sed 's/^service = .*/services = ["stand-in.toml", "stand-in-geojson.toml"]\nnext = { spent = true }/; s/ledger.sqlite/several.sqlite/' job.toml >several.toml
 sed -i 's/per_second = 40/per_second = 35/; s/per_day = 2500/per_day = 150/' stand-in*.toml

@@ -15,6 +15,7 @@ from yellowtor.ledger.book import open_book, open_pins
 from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import AccountTerms, Again
 from yellowtor.ledger.store import look_at
+from yellowtor.ledger.usage import UsageBook, open_usage
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
@@ -130,6 +131,19 @@ def job_pins(path: Path) -> Iterator[PinBook]:
     ledger = path.absolute().parent / job.ledger if job.ledger else user_ledger()
     with open_pins(ledger, path.resolve(), CLOCK) as book:
         yield book
+
+
+@contextmanager
+def job_usage(path: Path) -> Iterator[tuple[Sequence[HttpService], UsageBook]]:
+    """A job's services (no key is needed) and the ledger to look at. Raises BadJob, LedgerTrouble."""
+    job = read_settings(path, Job, "job")
+    folder = path.absolute().parent
+    services, _ = load_services(job, folder, unset_is_shown=True)
+    ledger = folder / job.ledger if job.ledger else user_ledger()
+    if not ledger.exists():
+        raise BadJob(f"The ledger {ledger} is made by the first run: nothing is used yet.")
+    with open_usage(ledger) as book:
+        yield services, book
 
 
 @contextmanager

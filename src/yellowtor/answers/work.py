@@ -174,6 +174,15 @@ class AlreadyKnown:
 Reservation = Reserved | Spent | AlreadyKnown
 
 
+class Used(NamedTuple):
+    """So many requests of a day (UTC), for a job (its path), with replies of a kind."""
+
+    day: str
+    job: str
+    kind: str
+    requests: int
+
+
 class Pin(NamedTuple):
     """A position that a person has decided, in degrees: who did, why, when (ISO 8601, UTC)."""
 

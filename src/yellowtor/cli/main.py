@@ -182,6 +182,17 @@ def pin(
 
 
 @app.command()
+def quota(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+) -> None:
+    """Show what the allowances of a job's services have left, and what they were used for; send nothing."""
+    from yellowtor.cli.quota import quota_command
+
+    quota_command(job, as_json=json)
+
+
+@app.command()
 def preview(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,

@@ -14,7 +14,19 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import Subject
-from yellowtor.answers.work import Answer, Judged, Kept, Known, Question, Reservation, Reserved, Turn, Unjudged, Work
+from yellowtor.answers.work import (
+    Answer,
+    Judged,
+    Kept,
+    Known,
+    Question,
+    Reservation,
+    Reserved,
+    Turn,
+    Unjudged,
+    Used,
+    Work,
+)
 
 T = TypeVar("T")
 Row = Sequence[str]
@@ -117,6 +129,11 @@ class ScanBook(Protocol):
 class RequestBook(Protocol):
     def left(self) -> Sequence[Left]: ...
     def kept(self, question_key: str) -> tuple[Reply, str] | None: ...
+
+
+class UsageBook(Protocol):
+    def left(self, account: str, windows: Sequence[Window], now: datetime) -> Sequence[Left]: ...
+    def used(self, account: str, since: datetime) -> Sequence[Used]: ...
 
 
 class JudgeBook(Protocol):

@@ -1,0 +1,46 @@
+"""The verb `quota`: what the allowances of a job's services have left, and what they were used for."""
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from yellowtor.allowance.windows import Left
+from yellowtor.run.ports import Service, UsageBook
+
+DAYS = 14
+
+
+@dataclass(frozen=True)
+class Quota:
+    """One account, and the services that are charged to it: its pace, windows; requests by day, job and kind of reply.
+
+    by_day has the last fortnight, days without a request left out; by_job and by_kind are of this month (UTC).
+    """
+
+    account: str
+    services: Sequence[str]
+    per_second: float | None
+    windows: Sequence[Left]
+    by_day: Mapping[str, int]
+    by_job: Mapping[str, int]
+    by_kind: Mapping[str, int]
+
+
+def quotas(services: Sequence[Service], book: UsageBook, now: datetime) -> list[Quota]:
+    """Of each account, in the order of the services; windows are those of the first service that is charged to it."""
+    found, month = [], now.astimezone(UTC).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    fortnight = now - timedelta(days=DAYS)
+    for account in dict.fromkeys(service.account for service in services):
+        mine = [service for service in services if service.account == account]
+        used = book.used(account, min(month, fortnight))
+        days, jobs, kinds = Counter[str](), Counter[str](), Counter[str]()
+        for item in used:
+            days[item.day] += item.requests * (item.day > fortnight.date().isoformat())
+            if item.day >= month.date().isoformat():
+                jobs[item.job] += item.requests
+                kinds[item.kind] += item.requests
+        left = book.left(account, mine[0].windows, now)
+        names = [service.name for service in mine]
+        found.append(Quota(account, names, mine[0].pace.per_second, left, dict(+days), dict(jobs), dict(kinds)))
+    return found
