@@ -22,8 +22,9 @@ from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import AlreadyKnown, Reserved, Spent, Work
 from yellowtor.errors import Busy, LedgerTrouble
+from yellowtor.ledger.account import AccountTerms
 from yellowtor.ledger.book import open_book
-from yellowtor.ledger.requests import AccountTerms, Refuse, Release, Reserve, SettleReply
+from yellowtor.ledger.requests import Refuse, Release, Reserve, SettleReply
 
 LISBON = ZoneInfo("Europe/Lisbon")
 
@@ -92,7 +93,10 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(tmp_path):
     windows = [Window(2, Span.MINUTE, rolling=True), Window(3, zone=LISBON), Window(5, Span.MONTH, LISBON)]
     with book(tmp_path, clock, windows=windows) as requests:
         one, two, none = reserve(requests, "a", "b", "c")
-        assert (none.windows, none.resets_at) == ("rolling minute", "2026-03-28T12:01:00.000+00:00")
+        assert (none.why, none.resets_at) == (
+            "the allowance of the rolling minute is spent",
+            "2026-03-28T12:01:00.000+00:00",
+        )
         clock.time += timedelta(seconds=90)
         assert isinstance(reserve(requests, "c")[0], Spent), "both are still in flight: the service may get them now"
         settle(requests, one, "a")
@@ -103,15 +107,15 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(tmp_path):
         assert isinstance(reserve(requests, "d")[0], Spent)
         clock.time += timedelta(seconds=1)
         three, spent = reserve(requests, "d", "e")
-        assert (spent.windows, spent.resets_at) == ("day", "2026-03-29T00:00:00.000+00:00")
+        assert (spent.why, spent.resets_at) == ("the allowance of the day is spent", "2026-03-29T00:00:00.000+00:00")
         settle(requests, three, "d")
         assert [(w.window, w.left) for w in requests.left()] == [("rolling minute", 1), ("day", 0), ("month", 2)]
         clock.time = datetime(2026, 3, 30, 12, tzinfo=UTC)
         for key in "ef":
             settle(requests, reserve(requests, key)[0], key)
         clock.time += timedelta(hours=1)
-        assert (reserve(requests, "g")[0].windows, reserve(requests, "g")[0].resets_at) == (
-            "month", "2026-03-31T23:00:00.000+00:00",
+        assert (reserve(requests, "g")[0].why, reserve(requests, "g")[0].resets_at) == (
+            "the allowance of the month is spent", "2026-03-31T23:00:00.000+00:00",
         )  # fmt: skip
         clock.time = datetime(2026, 4, 1, tzinfo=UTC)
         assert isinstance(reserve(requests, "g")[0], Reserved)

@@ -1,7 +1,7 @@
 """The pure rooms: laws that hold for every address, every reply, every rate and every hour."""
 
 import json
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from itertools import pairwise
 from math import ceil
 from zoneinfo import ZoneInfo
@@ -16,6 +16,7 @@ from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.canonical import canonical
 from yellowtor.addresses.compare import compare, split_number, words_agree
 from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.price import Price, Tier, money, price_on
 from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
 from yellowtor.allowance.windows import Window
 from yellowtor.answers.candidate import Candidate
@@ -156,6 +157,31 @@ READING = Reading(
     parts=compile_fields({"street": "$.d", "level": "$.a"}),
     box=[compile_first("$.a[0]")] * 4,
 )
+
+
+TIERS = st.lists(st.tuples(st.integers(1, 50), st.integers(0, 9)), max_size=3).map(
+    lambda pairs: (
+        *(Tier(sum(n for n, _ in pairs[: at + 1]), each) for at, (_, each) in enumerate(pairs)),
+        Tier(None, 7),
+    )
+)
+
+
+@given(TIERS, st.integers(0, 100), st.integers(0, 100), st.integers(0, 100))
+def test_a_price_is_that_of_each_request_by_its_number_in_the_month(tiers, used, one, more):
+    price = Price("EUR", tiers)
+    each = [next(t.each for t in tiers if t.upto is None or number < t.upto) for number in range(used, used + one)]
+    assert price.cost(used, one) == sum(each)
+    assert price.cost(used, one + more) == price.cost(used, one) + price.cost(used + one, more)
+
+
+def test_money_is_written_as_people_do_and_the_price_is_that_of_the_day():
+    assert [money(n, "EUR") for n in (0, 4_500_000, 1_234_567_890_000, 1_500)] == [
+        "0.00 EUR", "4.50 EUR", "1,234,567.89 EUR", "0.0015 EUR",
+    ]  # fmt: skip
+    old, new = Price("EUR", (Tier(None, 1),)), Price("EUR", (Tier(None, 2),), date(2026, 5, 1))
+    assert [price_on([new, old], date(2026, month, 1)) for month in (4, 5, 6)] == [old, new, new]
+    assert price_on([new], date(2026, 4, 30)) is None
 
 
 @given(JSON | st.fixed_dictionaries({"a": st.lists(st.fixed_dictionaries({"b": JSON, "c": JSON}), max_size=3)}))

@@ -21,6 +21,43 @@ leave = 100
 """
 
 
+PRICE = """
+[[allowance.prices]]
+currency = "EUR"
+tiers = [{ upto = 4, per_thousand = 0 }, { per_thousand = 500 }]
+
+[reply]
+"""
+
+
+def test_requests_are_paid_for_by_their_number_in_the_month_and_no_run_spends_more_than_it_may(small):
+    job = small(ROWS)
+    job.edit("stand-in.toml", ("\n[reply]\n", PRICE))
+    job.edit("job.toml", ('service = "stand-in.toml"', 'service = "stand-in.toml"\nconfirm_above = 0.9'))
+    assert "It costs at most 1.00 EUR." in job.run("run", "job.toml", "--dry-run").stderr
+    assert "may cost 1.00 EUR, above ask.confirm_above = 0.9: say --yes" in job.run("run", "job.toml", code=10).stderr
+    assert job.service.requests == 0
+    few = job.run("run", "job.toml", "--yes", "--spend-at-most", "0.6", code=6).stderr
+    assert "5 requests sent; 0 questions answered from the ledger; cost 0.50 EUR" in few
+    assert "window spent (the run has spent what it may)" in few
+    assert "Run the job again after" not in few
+    job.run("run", "job.toml", "--wait", "--spend-at-most", "0.2", code=6)
+    assert job.service.requests == 5, "and it did not wait for money"
+    summary = job.summary()
+    assert [(s["sent"], s["cost_millionths"], s["currency"]) for s in summary["services"]] == [(1, 500_000, "EUR")]
+    assert "40 a second · 1.00 EUR this month" in job.run("quota", "job.toml").stdout.replace("no pace", "40 a second")
+    for old, new, told in [
+        ("upto = 4, ", "", "the last of the tiers, and no other, has no upto"),
+        ("per_thousand = 500 ", "per_thousand = 0.0005 ", "no more than three decimals"),
+        ("EUR", "euro", "allowance.prices.0.currency = 'euro'"),
+        (PRICE, "\n[reply]\n", "charge in none that has a price"),
+    ]:
+        text = job.path("stand-in.toml").read_text()
+        job.edit("stand-in.toml", (old, new))
+        assert told in job.run("run", "job.toml", "--spend-at-most", "1", code=3).stderr
+        job.path("stand-in.toml").write_text(text)
+
+
 def test_quota_tells_each_window_and_who_used_it_and_sends_nothing(small):
     job = small(ROWS, faults={"busy": 6})
     job.edit("stand-in.toml", ("\n[reply]\n", WINDOWS))

@@ -67,7 +67,7 @@ def test_the_next_service_is_asked_only_about_what_the_one_before_did_not_answer
     told = job.run("run", "job.toml").stderr
     assert "0 requests sent" in told
     assert [line.split() for line in told.splitlines() if line.startswith("  stand-in")] == [
-        ["stand-in", "0", "0", "–", "6"], ["stand-in-xml", "0", "0", "–", "6"],
+        ["stand-in", "0", "0", "–", "–", "6"], ["stand-in-xml", "0", "0", "–", "–", "6"],
     ]  # fmt: skip
     job.edit(
         "job.toml",

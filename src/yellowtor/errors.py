@@ -4,6 +4,7 @@
     ├── BadJob                3   a job or a service description is wrong
     ├── BadSource             4   a table can't be read, or a target can't be written
     ├── KeyRefused            5   the service refuses the key, or none is set
+    ├── Unconfirmed          10   a run may cost more than the job allows unasked
     ├── LedgerTrouble         8   the ledger can't be opened or written
     └── Busy                  9   another run has this job in hand
 
@@ -36,6 +37,7 @@ class Exit(IntEnum):
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
     LEDGER = 8, "The ledger could not be opened or written."
     BUSY = 9, "Another run has this job in hand."
+    UNCONFIRMED = 10, "The run may cost more than the job allows without being asked. Nothing was sent."
     INTERRUPTED = 130, "Stopped by a signal. What was settled is written; the next run goes on from there."
 
 
@@ -61,6 +63,12 @@ class KeyRefused(YellowtorError):
     """Raised when a credential is missing or a service refuses it."""
 
     exit_code = Exit.KEY_REFUSED
+
+
+class Unconfirmed(YellowtorError):
+    """Raised when a run may cost more than the job allows, and nobody has agreed."""
+
+    exit_code = Exit.UNCONFIRMED
 
 
 class LedgerTrouble(YellowtorError):

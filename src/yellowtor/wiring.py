@@ -11,14 +11,16 @@ import platformdirs
 
 from yellowtor.answers.outcome import Outcome
 from yellowtor.errors import BadJob
+from yellowtor.ledger.account import AccountTerms
 from yellowtor.ledger.book import open_book, open_pins
 from yellowtor.ledger.pins import PinBook
-from yellowtor.ledger.requests import AccountTerms, Again
+from yellowtor.ledger.requests import Again
 from yellowtor.ledger.store import look_at
 from yellowtor.ledger.usage import UsageBook, open_usage
 from yellowtor.opening import CLOCK, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
+from yellowtor.run.plan import currency_of
 from yellowtor.run.ports import Book, MarkerFile, Table
 from yellowtor.run.records import STANDARD
 from yellowtor.services.description import Description
@@ -95,6 +97,14 @@ def check_extra(job: Job, services: Sequence[HttpService]) -> None:
         )
 
 
+def check_currency(services: Sequence[HttpService]) -> None:
+    """Raise BadJob where a limit of money would mean nothing, or two things."""
+    currencies = {currency for service in services if (currency := currency_of(service, CLOCK.now()))}
+    if len(currencies) != 1:
+        told = " and ".join(sorted(currencies)) or "none that has a price ([[allowance.prices]])"
+        raise BadJob(f"--spend-at-most is of one currency, and the job's services charge in {told}. Nothing was sent.")
+
+
 def check_markers(job: Job, folder: Path) -> list[Path]:
     """The layers under the markers. Raises BadSource where one can't be read."""
     under = [folder / layer for layer in job.markers.under]
@@ -112,7 +122,9 @@ def check_ledger(job: Job, folder: Path) -> str:
 
 
 def terms(service: HttpService) -> AccountTerms:
-    return AccountTerms(service.name, service.asking.key, service.account, service.pace, service.windows)
+    return AccountTerms(
+        service.name, service.asking.key, service.account, service.pace, service.windows, service.prices
+    )
 
 
 @contextmanager
@@ -147,7 +159,9 @@ def job_usage(path: Path) -> Iterator[tuple[Sequence[HttpService], UsageBook]]:
 
 
 @contextmanager
-def job_parts(path: Path, *, again_failed: bool, dry_run: bool = False) -> Iterator[tuple[Parts, Sequence[str]]]:
+def job_parts(
+    path: Path, *, again_failed: bool, dry_run: bool = False, spend_at_most: int | None = None
+) -> Iterator[tuple[Parts, Sequence[str]]]:
     """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
@@ -158,7 +172,9 @@ def job_parts(path: Path, *, again_failed: bool, dry_run: bool = False) -> Itera
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(source if job.records.file != STANDARD else None, to, files)
-        parts = open_parts(job, folder, path.resolve(), services, table, named, again_failed=again_failed)
+        parts = open_parts(
+            job, folder, path.resolve(), services, table, named, again_failed=again_failed, spend_at_most=spend_at_most
+        )
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -169,10 +185,12 @@ def _ending(source: Path | None) -> str:
 @contextmanager
 def open_parts(
     job: Job, folder: Path, whose: Path, services: Sequence[HttpService], table: Table, files: Files, *,
-    again_failed: bool,
+    again_failed: bool, spend_at_most: int | None = None,
 ) -> Iterator[Parts]:  # fmt: skip
     """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
     check_extra(job, services)
+    if spend_at_most is not None:
+        check_currency(services)
     under = check_markers(job, folder)
     written = [*files.written, *(folder / f for f in (job.markers.geojson, job.markers.page) if f)]
     every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
@@ -181,7 +199,7 @@ def open_parts(
     ledger = folder / job.ledger if job.ledger else user_ledger()
     again: Again = "failed" if again_failed else "nothing"
     credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
-    with open_book(ledger, whose, CLOCK, list(map(terms, services)), again=again) as book:
+    with open_book(ledger, whose, CLOCK, list(map(terms, services)), again, spend_at_most) as book:
         markers = partial(_marker_files, job, folder, credit, under)
         yield Parts(job, table, services, book, CLOCK, markers, LEAVE, files.to, tuple(written), table.into)
 

@@ -150,20 +150,22 @@ class Answer(NamedTuple):
 class Reserved:
     """A reservation that is durable: the request may leave at send_at (seconds of the boot clock).
 
-    units is what the window was raised by: 0 for a question that goes along with another in one counted request.
+    units is what the window was raised by: 0 for a question that goes along with another in one counted request; cost
+    is in millionths of the account's currency.
     """
 
     request_id: int
     send_at: float
     units: int = 1
+    cost: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Spent:
-    """The allowance is spent until resets_at (ISO 8601, UTC): these of its windows have nothing left."""
+    """The allowance is spent until resets_at (ISO 8601, UTC; empty: for this run), and why."""
 
     resets_at: str
-    windows: str = "day"
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,12 +177,13 @@ Reservation = Reserved | Spent | AlreadyKnown
 
 
 class Used(NamedTuple):
-    """So many requests of a day (UTC), for a job (its path), with replies of a kind."""
+    """So many requests of a day (UTC), for a job (its path), with replies of a kind; their cost in millionths."""
 
     day: str
     job: str
     kind: str
     requests: int
+    cost: int
 
 
 class Pin(NamedTuple):

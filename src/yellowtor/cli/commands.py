@@ -3,6 +3,7 @@
 import gc
 import os
 import signal
+import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -17,7 +18,7 @@ import typer
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
-from yellowtor.errors import BadJob, BadSource, Exit, YellowtorError
+from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.opening import CLOCK
 from yellowtor.run.conduct import Options, Summary, conduct, goes_on_at, refused
 from yellowtor.run.job import Job
@@ -37,13 +38,22 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wa
         _can_be_read_again(path, "--wait")
     stop = StopWish()
     with signals(stop):
-        summary = _run(path, options, stop, alone=not as_json and not wait)
+        try:
+            summary = _run(path, options, stop, alone=not as_json and not wait)
+        except Unconfirmed as error:
+            if not (sys.stdin.isatty() and stderr().is_terminal):
+                raise
+            typer.confirm(f"{str(error).partition(':')[0]}. Shall it?", abort=True, err=True)
+            options = replace(options, agreed=True)
+            summary = _run(path, options, stop, alone=not as_json and not wait)
         while wait and (when := goes_on_at(summary, CLOCK.now())) and not stop:
             if options.at_most is not None:
                 left = options.at_most - sum(turn.settled for turn in summary.asked.turns)
                 if left < 1:
                     break
                 options = replace(options, at_most=left)
+            if options.spend_at_most is not None:
+                options = replace(options, spend_at_most=options.spend_at_most - sum(summary.asked.costs.values()))
             _say_round(summary, as_json=as_json)
             _sleep(summary, when, stop)
             if not stop:
@@ -110,7 +120,8 @@ def _say_round(summary: Summary, *, as_json: bool) -> None:
 def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -> Summary:
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
-    with job_parts(path, again_failed=options.again_failed, dry_run=options.dry_run) as (parts, remarks):
+    again, dry_run, limit = options.again_failed, options.dry_run, options.spend_at_most
+    with job_parts(path, again_failed=again, dry_run=dry_run, spend_at_most=limit) as (parts, remarks):
         progress = Progress(console)
         for remark in remarks:
             progress.remark(remark)

@@ -77,6 +77,11 @@ def run(
     at_most: Annotated[
         Optional[int], typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")  # noqa: UP045
     ] = None,
+    spend_at_most: Annotated[
+        Optional[float],  # noqa: UP045
+        typer.Option("--spend-at-most", min=0, metavar="AMOUNT", help="Ask no more than this buys, in the currency."),
+    ] = None,
+    yes: Annotated[bool, typer.Option("--yes", help="It may cost more than ask.confirm_above.")] = False,
     again: Annotated[
         Optional[Again], typer.Option("--again", help="Ask again what failed.")  # noqa: UP045
     ] = None,
@@ -97,10 +102,12 @@ def run(
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
+    from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command
     from yellowtor.run.conduct import Options
 
-    options = Options(dry_run, at_most, again_failed=again is not None, repair=repair)
+    limit = None if spend_at_most is None else round(spend_at_most * MILLION)
+    options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes)
     if wait and (dry_run or follow is not None):
         raise typer.BadParameter("a dry run has nothing to wait for, and --follow waits by itself", param_hint="--wait")
     if follow is not None:

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.allowance.price import money
 from yellowtor.cli.console import note, stderr, stdout, write_out
 from yellowtor.opening import CLOCK
 from yellowtor.run.quota import Quota, quotas
@@ -32,7 +33,8 @@ def quota_command(job: Path, *, as_json: bool) -> None:
 def _show(console: Console, quota: Quota) -> None:
     pace = f"{quota.per_second:g} a second" if quota.per_second else "no pace"
     shared = f"{', '.join(quota.services)} · " if list(quota.services) != [quota.account] else ""
-    console.print(Text(quota.account, "bold").append(f"  {shared}{pace}", "bright_black"))
+    cost = f" · {money(quota.cost, quota.currency)} this month" if quota.currency else ""
+    console.print(Text(quota.account, "bold").append(f"  {shared}{pace}{cost}", "bright_black"))
     if quota.windows:
         table = _table("window", "used", "left", "of", "more at (UTC)")
         for left in quota.windows:

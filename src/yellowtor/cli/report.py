@@ -9,12 +9,14 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
 from yellowtor.run.asked import AskResult
 from yellowtor.run.conduct import Summary
+from yellowtor.run.plan import costs
 from yellowtor.run.writeback import Changes
 
 
@@ -91,6 +93,8 @@ def _plan(console: Console, summary: Summary) -> None:
     if plan.forecast.requests > plan.forecast.at_once:
         when = plan.forecast.ends_at[:16].replace("T", " ")
         console.print(f"By the allowance the last leaves on {when} UTC, in {plan.forecast.stretches:,} goes.")
+    for currency, cost in costs(plan).items():
+        console.print(f"It costs at most {money(cost, currency)}.")
     for later in filter(lambda later: later.most, plan.later):
         how_many = f"{later.least:,} questions" + (f", up to {later.most:,}" if later.most > later.least else "")
         console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
@@ -127,6 +131,8 @@ def _requests(summary: Summary) -> str:
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
     said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
+    for currency, cost in asked.costs.items():
+        said += f"; cost {money(cost, currency)}"
     left = tightest(plan.left)
     if left is None or len(asked.turns) > 1:
         return said
@@ -137,14 +143,15 @@ def _services(summary: Summary) -> Table:
     """What each of several services was asked in this run, and how many records have their place from it."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     table.add_column("  service", overflow="fold")
-    for name in ("questions", "requests", "took", "placed in all"):
+    for name in ("questions", "requests", "took", "cost", "placed in all"):
         table.add_column(name, justify="right")
     turns = {turn.service: turn for turn in summary.asked.turns}
     for name in dict.fromkeys([*turns, *summary.placed_by]):
         turn = turns.get(name, AskResult(name))
         placed = summary.placed_by.get(name, 0)
         took = duration(turn.seconds) if turn.sent else "–"
-        table.add_row(f"  {name}", f"{turn.settled:,}", f"{turn.sent:,}", took, f"{placed:,}")
+        cost = money(turn.cost, turn.currency) if turn.currency else "–"
+        table.add_row(f"  {name}", f"{turn.settled:,}", f"{turn.sent:,}", took, cost, f"{placed:,}")
     return table
 
 
@@ -157,7 +164,7 @@ def _stops(summary: Summary) -> list[str]:
         message = f" ({turn.message})" if turn.message else ""
         what = f"{turn.service} was set aside for this run" if several else "Asking stopped"
         lines.append(f"{what}: {turn.stopped_by}{message}.")
-        if turn.stopped_by is Kind.WINDOW_SPENT and summary.outcomes[Outcome.WAITING]:
+        if turn.stopped_by is Kind.WINDOW_SPENT and summary.outcomes[Outcome.WAITING] and not turn.for_good:
             when = (
                 f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
@@ -240,6 +247,7 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
 def _turn_json(turn: AskResult) -> dict[str, Any]:
     return {
         "name": turn.service, "sent": turn.sent, "again": turn.retried, "settled": turn.settled,
+        "cost_millionths": turn.cost, "currency": turn.currency or None,
         "seconds": round(turn.seconds, 3), "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
         "stopped_by": turn.stopped_by, "message": turn.message, "resets_at": turn.resets_at or None,
     }  # fmt: skip

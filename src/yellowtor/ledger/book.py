@@ -11,10 +11,12 @@ from filelock import FileLock, Timeout
 from sqlalchemy import and_, insert, select, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 
+from yellowtor.allowance.price import Budget
 from yellowtor.errors import Busy
+from yellowtor.ledger.account import AccountTerms, Clock
 from yellowtor.ledger.judging import JudgeBook
 from yellowtor.ledger.pins import PinBook
-from yellowtor.ledger.requests import AccountTerms, Again, Clock, RequestBook
+from yellowtor.ledger.requests import Again, RequestBook
 from yellowtor.ledger.scanning import ScanBook
 from yellowtor.ledger.schema import address, asking, job, question, request, run
 from yellowtor.ledger.store import Store
@@ -44,15 +46,19 @@ class RunBook:
 
 @contextmanager
 def open_book(
-    path: Path, job_path: Path, clock: Clock, services: Sequence[AccountTerms], again: Again = "nothing"
-) -> Iterator[RunBook]:
-    """Open the ledger for one run of one job, which asks these services. Raises Busy while another run has the job."""
+    path: Path, job_path: Path, clock: Clock, services: Sequence[AccountTerms], again: Again = "nothing",
+    spend_at_most: int | None = None,
+) -> Iterator[RunBook]:  # fmt: skip
+    """Open the ledger for one run of one job, which asks these services. Raises Busy while another run has the job.
+
+    spend_at_most is what the whole run may cost, in millionths.
+    """
     with _job_in_hand(path, job_path) as (store, job_id):
         run_id, abandoned = _begin(store, job_id, _now(clock))
-        askings = _askings(store, services)
+        askings, budget = _askings(store, services), Budget(spend_at_most)
         yield RunBook(
             ScanBook(store, job_id, run_id, askings),
-            {terms.service: RequestBook(store, run_id, clock, terms, again) for terms in services},
+            {terms.service: RequestBook(store, run_id, clock, terms, again, budget) for terms in services},
             JudgeBook(store, job_id, askings),
             abandoned,
         )

@@ -1,6 +1,6 @@
 """The ledger's tables, in SQLAlchemy Core.
 
-Instants are ISO 8601 texts in UTC. Money will be integer millionths. The version stands in the database: an older
+Instants are ISO 8601 texts in UTC. Money is in integer millionths. The version stands in the database: an older
 ledger is brought up to date by migrations/, a newer one is not touched.
 """
 
@@ -16,7 +16,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 5
+VERSION = 6
 metadata = MetaData()
 
 job = Table(
@@ -47,6 +47,7 @@ request = Table(
     Column("units", Integer, nullable=False, default=1),
     Column("reserved_at", Text, nullable=False),
     Column("settled_at", Text),
+    Column("cost", Integer, nullable=False, server_default="0"),  # millionths of the account's currency
 )  # fmt: skip
 Index("request_open", request.c.run_id, sqlite_where=request.c.state == "reserved")
 Index("request_settled", request.c.account, request.c.settled_at)  # rolling windows look back

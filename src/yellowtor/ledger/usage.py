@@ -30,7 +30,7 @@ class UsageBook:
             func.substr(request.c.reserved_at, 1, 10),
             func.coalesce(func.nullif(request.c.kind, ""), request.c.state),
         )
-        query = select(day, job.c.path, kind, func.sum(request.c.units)).select_from(
+        query = select(day, job.c.path, kind, func.sum(request.c.units), func.sum(request.c.cost)).select_from(
             request.join(run, run.c.id == request.c.run_id).join(job, job.c.id == run.c.job_id)
         ).where(
             request.c.account == account, request.c.reserved_at >= stamp(since), request.c.state != "released"

@@ -48,6 +48,11 @@ class CalendarUse:
             self._start, self._used = start, 0
         return max(0, self.window.limit - self._used)
 
+    def used(self, now: datetime) -> int:
+        """Of the window that holds now."""
+        self.left(now)
+        return self._used
+
     def more_at(self, now: datetime) -> datetime:
         return self.window.end(max(now, self._start))
 

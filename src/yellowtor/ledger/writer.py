@@ -50,7 +50,7 @@ class GroupWriter:
         await self._order(Refuse(request_id, kind))
 
     async def release(self, reserved: Reserved) -> None:
-        await self._order(Release(reserved.request_id, reserved.units))
+        await self._order(Release(reserved.request_id, reserved.units, reserved.cost))
 
     async def postpone(self, reserved: Reserved, units: int) -> Reserved:
         """Another place in the pace, of so many units, for a request that is late for its own."""

@@ -150,7 +150,8 @@ class Asker:
         spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
         if spent is not None:
             self._no_more = True
-            self._note_stop(Kind.WINDOW_SPENT, f"the allowance of the {spent.windows} is spent", spent.resets_at)
+            self._note_stop(Kind.WINDOW_SPENT, spent.why, spent.resets_at)
+            self.result.for_good = not spent.resets_at
         pairs = zip(group, reservations, strict=True)
         return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
@@ -174,6 +175,7 @@ class Asker:
                 self.result.sent += 1
                 self.result.retried += attempt > 1
                 self.result.counted += leave.units
+                self.result.cost += sum(one.reserved.cost for one in held)
                 self._watch.sent(1, leave.units)
         if taken is None:
             for one in held:

@@ -12,12 +12,15 @@ REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
 class AskResult:
     """What asking one service came to: requests sent, and as the allowance counts them; questions settled.
 
-    `stopped_by` is why it ended before the questions did, if it did.
+    cost is in millionths of currency. `stopped_by` is why it ended before the questions did, if it did; for_good: the
+    run may go no further, whenever that is.
     """
 
     service: str = ""
     sent: int = 0
     counted: int = 0
+    cost: int = 0
+    currency: str = ""
     settled: int = 0
     retried: int = 0
     seconds: float = 0.0
@@ -25,6 +28,7 @@ class AskResult:
     stopped_by: Kind | None = None
     message: str = ""
     resets_at: str = ""
+    for_good: bool = False
     interrupted: bool = False
 
 
@@ -37,6 +41,15 @@ class Asked:
     @property
     def sent(self) -> int:
         return sum(turn.sent for turn in self.turns)
+
+    @property
+    def costs(self) -> dict[str, int]:
+        """What was spent, in millionths, by currency."""
+        spent: dict[str, int] = {}
+        for turn in self.turns:
+            if turn.currency:
+                spent[turn.currency] = spent.get(turn.currency, 0) + turn.cost
+        return spent
 
     @property
     def counted(self) -> int:

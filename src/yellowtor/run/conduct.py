@@ -7,15 +7,17 @@ from datetime import datetime, timedelta
 from itertools import islice
 from pathlib import Path
 
+from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import Question, Turn
+from yellowtor.errors import Unconfirmed
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
-from yellowtor.run.plan import Plan, make_plan
+from yellowtor.run.plan import Plan, costs, currency_of, make_plan
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
 from yellowtor.run.stop import StopWish
@@ -47,12 +49,17 @@ class Parts:
 
 @dataclass(frozen=True)
 class Options:
-    """How this run is to go. at_most limits the distinct questions; repair: see WriteBack."""
+    """How this run is to go. at_most limits the distinct questions; repair: see WriteBack.
+
+    spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
+    """
 
     dry_run: bool = False
     at_most: int | None = None
     again_failed: bool = False
     repair: bool = False
+    spend_at_most: int | None = None
+    agreed: bool = False
 
 
 @dataclass(frozen=True)
@@ -86,6 +93,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         judging.judge_open(book.judging)
     now = parts.clock.now()
     plan = make_plan(book, services, judging.key, now, again_failed=options.again_failed, at_most=options.at_most)
+    if not (options.dry_run or options.agreed):
+        check_cost(job, plan)
     asked, wrote, changes = Asked(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if options.dry_run:
@@ -126,6 +135,7 @@ def _ask_all(
         result = AskResult(service.name)
         if questions:
             result = _ask(parts, service, questions, judging, watch, stop, options.at_most)
+            result.currency = currency_of(service, parts.clock.now())
             yield result
         if not _passes_on(result, parts.job):
             waited_for.append(service.name)
@@ -169,11 +179,25 @@ def _ask(
     return asyncio.run(whole())
 
 
+def check_cost(job: Job, plan: Plan) -> None:
+    """Raise Unconfirmed where the run may cost more than the job wants to be asked about."""
+    limit = job.ask.confirm_above
+    if limit is None:
+        return
+    for currency, cost in costs(plan).items():
+        if cost > limit * MILLION:
+            raise Unconfirmed(
+                f"This run may cost {money(cost, currency)}, above ask.confirm_above = {limit:g}: say --yes if it may, "
+                "or --at-most or --spend-at-most. Nothing was sent."
+            )
+
+
 def goes_on_at(summary: Summary, now: datetime) -> datetime | None:
     """When a run whose records wait for an allowance may go on; None where nothing waits, or for something else."""
     waited_for = {Kind.WINDOW_SPENT, Kind.TOO_FAST}
     turns = [turn for turn in summary.asked.turns if turn.stopped_by in waited_for]
-    if not summary.outcomes[Outcome.WAITING] or summary.asked.interrupted or not turns:
+    over = any(turn.for_good for turn in turns)
+    if not summary.outcomes[Outcome.WAITING] or summary.asked.interrupted or over or not turns:
         return None
     return min(datetime.fromisoformat(turn.resets_at) if turn.resets_at else now + UNTOLD for turn in turns)
 

@@ -54,6 +54,9 @@ class Ask(Settings):
     decimals: int = Field(
         5, ge=0, le=7, description="In reverse: decimals of a degree with which positions are asked about; 5 are 1 m."
     )
+    confirm_above: float | None = Field(
+        None, ge=0, description="If a run may cost more than this, it asks before it sends anything, or wants `--yes`."
+    )
     next: Next = Field(Next(), description="When the next of several services is asked.")
 
     @model_validator(mode="after")

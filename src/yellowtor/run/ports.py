@@ -9,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 from yellowtor.addresses.keys import Asking
 from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read
@@ -76,6 +77,7 @@ class Service(Protocol):
     account: str
     pace: Pace
     windows: Sequence[Window]
+    prices: Sequence[Price]
     parallel: int
     tries: int
     most: int  # questions in a request
@@ -128,6 +130,7 @@ class ScanBook(Protocol):
 
 class RequestBook(Protocol):
     def left(self) -> Sequence[Left]: ...
+    def cost(self, requests: int) -> int: ...
     def kept(self, question_key: str) -> tuple[Reply, str] | None: ...
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from yellowtor.allowance.windows import Left
+from yellowtor.run.plan import currency_of
 from yellowtor.run.ports import Service, UsageBook
 
 DAYS = 14
@@ -15,7 +16,8 @@ DAYS = 14
 class Quota:
     """One account, and the services that are charged to it: its pace, windows; requests by day, job and kind of reply.
 
-    by_day has the last fortnight, days without a request left out; by_job and by_kind are of this month (UTC).
+    by_day has the last fortnight, days without a request left out; by_job, by_kind and the cost (millionths of
+    currency) are of this month (UTC).
     """
 
     account: str
@@ -25,6 +27,8 @@ class Quota:
     by_day: Mapping[str, int]
     by_job: Mapping[str, int]
     by_kind: Mapping[str, int]
+    cost: int
+    currency: str
 
 
 def quotas(services: Sequence[Service], book: UsageBook, now: datetime) -> list[Quota]:
@@ -40,7 +44,11 @@ def quotas(services: Sequence[Service], book: UsageBook, now: datetime) -> list[
             if item.day >= month.date().isoformat():
                 jobs[item.job] += item.requests
                 kinds[item.kind] += item.requests
+        cost = sum(item.cost for item in used if item.day >= month.date().isoformat())
+        currency = currency_of(mine[0], now)
         left = book.left(account, mine[0].windows, now)
         names = [service.name for service in mine]
-        found.append(Quota(account, names, mine[0].pace.per_second, left, dict(+days), dict(jobs), dict(kinds)))
+        found.append(
+            Quota(account, names, mine[0].pace.per_second, left, dict(+days), dict(jobs), dict(kinds), cost, currency)
+        )
     return found

@@ -3,6 +3,8 @@
 The models here, in calls.py and in replies.py are the language; docs/service-description.md is made from them.
 """
 
+from datetime import date
+from decimal import Decimal
 from typing import Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -10,6 +12,7 @@ import uritemplate
 from pydantic import Field, field_validator, model_validator
 
 from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.apart import Apart
 from yellowtor.errors import BadJob
@@ -88,15 +91,62 @@ class WindowRule(Settings):
         return self
 
 
+class TierRule(Settings):
+    """Requests of a calendar month, in the order of their number."""
+
+    upto: int | None = Field(None, ge=1, description="Up to so many of the month; of the last tier, nothing.")
+    per_thousand: Decimal = Field(ge=0, description="What a thousand of them cost; 0 is free.")
+
+    @field_validator("per_thousand")
+    @classmethod
+    def _millionths(cls, amount: Decimal) -> Decimal:
+        if amount * 1000 != int(amount * 1000):
+            raise ValueError(f"{amount}: a request must cost whole millionths, so no more than three decimals")
+        return amount
+
+
+class PriceRule(Settings):
+    """What requests cost."""
+
+    currency: str = Field(pattern="^[A-Z]{3}$", description="Code of ISO 4217, such as `EUR`.")
+    since: date = Field(date.min, description="The day from which it holds; else from the beginning.")
+    tiers: list[TierRule] = Field(
+        min_length=1, description="Such as `[{ upto = 10000, per_thousand = 0 }, { per_thousand = 4.5 }]`."
+    )
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "PriceRule":
+        ends = [tier.upto for tier in self.tiers]
+        if ends[-1] is not None or None in ends[:-1]:
+            raise ValueError("the last of the tiers, and no other, has no upto")
+        known = [end for end in ends if end is not None]
+        if known != sorted(set(known)):
+            raise ValueError("the upto of each tier must be above that of the one before")
+        return self
+
+    def price(self) -> Price:
+        tiers = tuple(Tier(tier.upto, int(tier.per_thousand * 1000)) for tier in self.tiers)
+        return Price(self.currency, tiers, self.since)
+
+
 class Allowance(Settings):
     account: str | None = Field(None, description="The allowance that requests are charged to; else the name.")
     per_second: float | None = Field(None, gt=0, description="Requests a second; without it, no pace is kept.")
     parallel: int = Field(4, ge=1, le=256, description="Requests in flight at the same time.")
     per_day: int | None = Field(None, ge=1, description="Requests in a calendar day: the plainest of windows.")
     windows: list[WindowRule] = Field(default_factory=list, description="All other windows; each must be kept.")
+    prices: list[PriceRule] = Field(default_factory=list, description="Prices, each from its day on; of one currency.")
     zone: str = Field("UTC", description="IANA time zone in which days, weeks and months begin.")
     tries: int = Field(4, ge=1, le=20, description="Requests for one question before it has failed.")
     timeout_s: float = Field(20.0, gt=0, le=600, description="Seconds after which a request is given up.")
+
+    @model_validator(mode="after")
+    def _one_currency(self) -> "Allowance":
+        if len({price.currency for price in self.prices}) > 1:
+            raise ValueError("prices: an account is charged in one currency")
+        if len({price.since for price in self.prices}) < len(self.prices):
+            raise ValueError("prices: two hold from the same day")
+        return self
 
     @model_validator(mode="after")
     def _each_once(self) -> "Allowance":
@@ -196,6 +246,10 @@ class Description(Settings):
             "credentials": {name for text in own for name in names_in(text)},
             "signing.secret": {name for text in signing for name in names_in(text)},
         }
+
+    @property
+    def prices(self) -> list[Price]:
+        return [rule.price() for rule in self.allowance.prices]
 
     def apart(self, way: Operation) -> Apart | None:
         """How a reply to many questions is taken apart. Raises ValueError for a path that does not parse."""

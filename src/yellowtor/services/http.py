@@ -12,6 +12,7 @@ from urllib.request import getproxies, proxy_bypass
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
+from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
 from yellowtor.answers.apart import take_apart
 from yellowtor.answers.kinds import Kind
@@ -46,6 +47,7 @@ class HttpService:
         self.account = description.account
         self.pace = description.pace
         self.windows: Sequence[Window] = description.windows
+        self.prices: Sequence[Price] = description.prices
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
         self.unset = values.unset

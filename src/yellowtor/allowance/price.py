@@ -1,0 +1,60 @@
+"""What requests cost: tiers of a calendar month, from a day on. Money is in integer millionths of its currency."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+
+MILLION = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Tier:
+    """Up to so many requests of a month (None: all that follow), each costs so many millionths."""
+
+    upto: int | None
+    each: int
+
+
+@dataclass(frozen=True, slots=True)
+class Price:
+    """Tiers in their order, the last without an end; from a day on; the currency by its code of ISO 4217."""
+
+    currency: str
+    tiers: tuple[Tier, ...]
+    since: date = date.min
+
+    def cost(self, used: int, requests: int) -> int:
+        """What so many more cost, in millionths, when so many of the month are used."""
+        total, at, rest = 0, used, requests
+        for tier in self.tiers:
+            here = rest if tier.upto is None else max(0, min(rest, tier.upto - at))
+            total, at, rest = total + here * tier.each, at + here, rest - here
+        return total
+
+
+def price_on(prices: Sequence[Price], day: date) -> Price | None:
+    """The one that holds on this day; None where nothing is said to cost anything."""
+    return max((price for price in prices if price.since <= day), key=lambda price: price.since, default=None)
+
+
+@dataclass
+class Budget:
+    """What a run may still spend, in millionths; None: all that it takes."""
+
+    left: int | None = None
+
+    def covers(self, cost: int) -> bool:
+        return self.left is None or cost <= self.left
+
+    def take(self, cost: int) -> None:
+        """Spend it; what is negative is given back."""
+        if self.left is not None:
+            self.left -= cost
+
+
+def money(millionths: int, currency: str) -> str:
+    """An amount as people write it: 4.50 EUR, with more decimals where it has them."""
+    amount = Decimal(millionths) / MILLION
+    text = f"{amount:,.2f}" if amount == round(amount, 2) else f"{amount.normalize():,f}"
+    return f"{text} {currency}"
