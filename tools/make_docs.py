@@ -4,6 +4,8 @@ python tools/make_docs.py [FOLDER]      default docs/
 """
 
 import sys
+from datetime import date
+from decimal import Decimal
 from enum import StrEnum
 from pathlib import Path
 from types import UnionType
@@ -29,7 +31,16 @@ EXAMPLES = {
     "Many questions in one request, in JSON": "stand-in-many.toml",
 }
 AGAIN = {"reverse.reply": "It is as `[reply]` below, whole.", "reverse.many": "It is as `[forward.many]`."}
-WORDS = {str: "text", int: "whole number", float: "number", bool: "true or false", Path: "file", Any: "any value"}
+WORDS = {
+    str: "text",
+    int: "whole number",
+    float: "number",
+    Decimal: "number",
+    date: "date",
+    bool: "true or false",
+    Path: "file",
+    Any: "any value",
+}
 
 
 def models_of(kind: Any) -> list[type[BaseModel]]:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from yellowtor.addresses.keys import digest
+from yellowtor.allowance.windows import Left
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
 from yellowtor.run.conduct import Options, Summary, conduct
@@ -21,8 +22,6 @@ from yellowtor.wiring import Files, load_services, open_parts
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from yellowtor.allowance.windows import Left
 
 T = TypeVar("T")
 LOG = logging.getLogger("yellowtor")
