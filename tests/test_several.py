@@ -54,7 +54,8 @@ def outcomes(summary):
 def test_the_next_service_is_asked_only_about_what_the_one_before_did_not_answer_well_and_never_twice(pair):
     job, first, second = pair()
     plan = job.summary("--dry-run")["plan"]
-    assert (plan["open_questions"], plan["later"]) == (12, [{"service": "stand-in-xml", "least": 0, "most": 12}])
+    (later,) = plan["later"]
+    assert (plan["open_questions"], later["service"], later["least"], later["most"]) == (12, "stand-in-xml", 0, 12)
     few = job.summary("--at-most", "3")
     assert (outcomes(few), first.requests, second.requests) == ({"placed": 3, "waiting": 9}, 3, 0)
     summary = job.summary()

@@ -36,36 +36,51 @@ LOOK_S = 60.0  # between two looks at the clock while waiting
 def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wait: bool) -> None:
     if wait:
         _can_be_read_again(path, "--wait")
-    stop = StopWish()
-    with signals(stop):
-        try:
-            summary = _run(path, options, stop, alone=not as_json and not wait)
-        except Unconfirmed as error:
-            if not (sys.stdin.isatty() and stderr().is_terminal):
-                raise
-            typer.confirm(f"{str(error).partition(':')[0]}. Shall it?", abort=True, err=True)
-            options = replace(options, agreed=True)
-            summary = _run(path, options, stop, alone=not as_json and not wait)
-        while wait and (when := goes_on_at(summary, CLOCK.now())) and not stop:
-            if options.at_most is not None:
-                left = options.at_most - sum(turn.settled for turn in summary.asked.turns)
-                if left < 1:
-                    break
-                options = replace(options, at_most=left)
-            if options.spend_at_most is not None:
-                options = replace(options, spend_at_most=options.spend_at_most - sum(summary.asked.costs.values()))
-            _say_round(summary, as_json=as_json)
-            _sleep(summary, when, stop)
-            if not stop:
-                summary = _run(path, options, stop)
+    try:
+        summary, stopped = _rounds(path, options, as_json=as_json, wait=wait)
+    except Unconfirmed as error:
+        if not (sys.stdin.isatty() and stderr().is_terminal):
+            raise
+        typer.confirm(f"{str(error).partition(':')[0]}. Shall it?", abort=True, err=True)
+        summary, stopped = _rounds(path, replace(options, agreed=True), as_json=as_json, wait=wait)
     if as_json:
         write_out(report.summary_json(summary, indent=None if wait else 2))
     else:
         report.report(stderr(), summary, dry_run=options.dry_run)
-    if stop and not summary.asked.interrupted:
+    if stopped:
         stderr().print("Stopped by a signal while it waited. The next run goes on from there.", style="yellow")
         raise typer.Exit(int(Exit.INTERRUPTED))
     raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
+
+
+def _rounds(path: Path, options: Options, *, as_json: bool, wait: bool) -> tuple[Summary, bool]:
+    """Run a job once; or, to wait, again and again as its allowance has more.
+
+    Gives the last summary, and whether a signal ended the waiting.
+    """
+    stop = StopWish()
+    with signals(stop):
+        summary = _run(path, options, stop, alone=not as_json and not wait)
+        while wait and not stop and (when := goes_on_at(summary, CLOCK.now())):
+            options = _what_is_left(options, summary)
+            if options.at_most == 0:
+                break
+            _say_round(summary, as_json=as_json)
+            _sleep(summary, when, stop)
+            if stop:
+                return summary, True
+            summary = _run(path, options, stop)
+    return summary, False
+
+
+def _what_is_left(options: Options, done: Summary) -> Options:
+    """The limits of a run, less what a round has used of them."""
+    if options.at_most is not None:
+        settled = sum(turn.settled for turn in done.asked.turns)
+        options = replace(options, at_most=max(0, options.at_most - settled))
+    if options.spend_at_most is not None:
+        options = replace(options, spend_at_most=options.spend_at_most - sum(done.asked.costs.values()))
+    return options
 
 
 def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
