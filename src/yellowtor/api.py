@@ -31,16 +31,17 @@ NOWHERE = {"to": "-"}
 
 def place(
     frame: "pd.DataFrame", job: "str | Path | Mapping[str, Any]", *, at_most: int | None = None,
-    again_failed: bool = False,
+    again_failed: bool = False, yes: bool = False,
 ) -> "pd.DataFrame":  # fmt: skip
     """A copy of the frame with the answer columns that the job names: degrees (WGS 84) and texts.
 
     job is the path of a job file, or what would stand in one; where its records are said to be is not looked at, nor
     where its answers go; its files of markers are written. What is missing is what pandas has for it. Records that
-    wait for the allowance have the outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most and
-    again_failed are `--at-most` and `--again failed` of the command.
+    wait for the allowance have the outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most,
+    again_failed and yes are `--at-most`, `--again failed` and `--yes` of the command.
 
-    Raises BadJob, BadSource (a column is missing, a key is empty or stands twice), KeyRefused, LedgerTrouble, Busy.
+    Raises BadJob, BadSource (a column is missing, a key is empty or stands twice), KeyRefused, Unconfirmed (it may cost
+    more than `ask.confirm_above`), LedgerTrouble, Busy.
     """
     settings, folder, whose = _settings(job)
     checked = check_settings(settings, Job, "job")
@@ -48,7 +49,7 @@ def place(
     for remark in remarks:
         LOG.warning(remark)
     table, framed_table = framed(frame, checked.records)
-    files, options = Files(None, None, ()), Options(at_most=at_most, again_failed=again_failed)
+    files, options = Files(None, None, ()), Options(at_most=at_most, again_failed=again_failed, agreed=yes)
     with open_parts(checked, folder, whose, services, table, files, again_failed=again_failed) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), StopWish()))
     if turn := summary.asked.refused:
