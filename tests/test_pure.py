@@ -18,7 +18,7 @@ from yellowtor.addresses.compare import compare, split_number, words_agree
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier, money, price_on
 from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
-from yellowtor.allowance.windows import Window
+from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
@@ -157,6 +157,21 @@ READING = Reading(
     parts=compile_fields({"street": "$.d", "level": "$.a"}),
     box=[compile_first("$.a[0]")] * 4,
 )
+
+
+@given(
+    st.sampled_from(Span), st.floats(1_577_836_800, 2_208_988_800).map(lambda seconds: datetime.fromtimestamp(seconds, UTC)),
+    st.sampled_from(["UTC", "Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]),
+)  # fmt: skip
+def test_every_instant_is_in_just_one_window_of_the_calendar_and_the_next_begins_where_it_ends(span, now, zone):
+    window = Window(1, span, ZoneInfo(zone))
+    start, end = window.start(now), window.end(now)
+    assert start <= now < end
+    assert window.start(start) == start
+    assert window.start(end) == end
+    assert window.end(end - timedelta(microseconds=1)) == end
+    longest = {Span.DAY: 90_000, Span.WEEK: 608_400, Span.MONTH: 31 * 86_400 + 3_600}.get(span, span.seconds)
+    assert longest * 0.89 <= (end - start).total_seconds() <= longest
 
 
 TIERS = st.lists(st.tuples(st.integers(1, 50), st.integers(0, 9)), max_size=3).map(

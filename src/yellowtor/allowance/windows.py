@@ -26,11 +26,15 @@ class Span(StrEnum):
         member.seconds, member.now = seconds, now
         return member
 
+    SECOND = "second", 1, "this second"
     MINUTE = "minute", 60, "this minute"
     HOUR = "hour", 3_600, "this hour"
     DAY = "day", 86_400, "today"
     WEEK = "week", 7 * 86_400, "this week"
     MONTH = "month", 30 * 86_400, "this month"
+
+
+SHORT = {Span.SECOND, Span.MINUTE, Span.HOUR}  # as long as any other of its kind, whatever the clocks do
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,11 +59,9 @@ class Window:
     def start(self, now: datetime) -> datetime:
         """The instant at which the calendar's window that holds now began."""
         local = now.astimezone(self.zone)
-        if self.span in {Span.MINUTE, Span.HOUR}:
-            into = timedelta(seconds=local.second, microseconds=local.microsecond)
-            if self.span is Span.HOUR:
-                into += timedelta(minutes=local.minute)
-            return (now - into).astimezone(UTC)
+        if self.span in SHORT:
+            into = timedelta(minutes=local.minute, seconds=local.second, microseconds=local.microsecond)
+            return (now - into % timedelta(seconds=self.span.seconds)).astimezone(UTC)
         day = local.date()
         if self.span is Span.WEEK:  # ISO 8601: it begins on Monday
             day -= timedelta(days=day.weekday())
@@ -70,7 +72,7 @@ class Window:
     def end(self, now: datetime) -> datetime:
         """The instant at which the calendar's next window begins: a day may have 23, 24 or 25 hours."""
         start = self.start(now)
-        if self.span in {Span.MINUTE, Span.HOUR}:
+        if self.span in SHORT:
             return start + timedelta(seconds=self.span.seconds)
         day = start.astimezone(self.zone).date()
         match self.span:
