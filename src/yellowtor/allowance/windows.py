@@ -34,7 +34,7 @@ class Span(StrEnum):
     MONTH = "month", 30 * 86_400, "this month"
 
 
-SHORT = {Span.SECOND, Span.MINUTE, Span.HOUR}  # as long as any other of its kind, whatever the clocks do
+SHORT = {Span.SECOND, Span.MINUTE, Span.HOUR}  # by UTC: as long as any other of its kind, whatever a zone's clocks do
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,11 +58,11 @@ class Window:
 
     def start(self, now: datetime) -> datetime:
         """The instant at which the calendar's window that holds now began."""
-        local = now.astimezone(self.zone)
         if self.span in SHORT:
-            into = timedelta(minutes=local.minute, seconds=local.second, microseconds=local.microsecond)
-            return (now - into % timedelta(seconds=self.span.seconds)).astimezone(UTC)
-        day = local.date()
+            utc = now.astimezone(UTC)
+            into = timedelta(minutes=utc.minute, seconds=utc.second, microseconds=utc.microsecond)
+            return utc - into % timedelta(seconds=self.span.seconds)
+        day = now.astimezone(self.zone).date()
         if self.span is Span.WEEK:  # ISO 8601: it begins on Monday
             day -= timedelta(days=day.weekday())
         elif self.span is Span.MONTH:
