@@ -205,12 +205,14 @@ def test_a_run_that_waits_goes_on_by_itself_to_the_end_and_keeps_every_window(sm
     job = small(TEN)
     job.edit("stand-in.toml", FOUR_AN_HOUR)
     told = job.run("run", "job.toml", "--wait", program=HURRIED).stderr
-    assert re.findall(r"placed (\d+)", told) == ["4", "8"]
-    assert told.count("Waiting stand-in: the allowance of the rolling hour is spent; goes on at ") == 2
+    rounds = list(map(int, re.findall(r"placed (\d+)", told)))
+    assert rounds == sorted(rounds)
+    assert (rounds[0], rounds[-1] < 10) == (4, True)
+    assert told.count("Waiting stand-in: the allowance of the rolling hour is spent; goes on at ") == len(rounds)
     assert re.search(r"● placed +10 ", told)
     assert job.service.requests == 10
-    first, second = job.service.arrivals()[3:5]
-    assert second - first >= 5.9, "so long as the window wants"
+    arrivals = job.service.arrivals()
+    assert all(later - first >= 6.0 for first, later in zip(arrivals, arrivals[4:], strict=False)), "four in any hour"
 
 
 def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
@@ -224,8 +226,7 @@ def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
         waiting.communicate(timeout=30)
         assert waiting.returncode == 130
         assert list(job.rows("placed.csv").values())[3]["Outcome"] == "placed"
-    few = job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED).stderr
-    assert "Waiting stand-in: the allowance of the rolling hour is spent" in few
+    job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED)
     assert job.service.requests == 4 + 3
     job.edit("job.toml", ('file = "records.csv"', 'file = "-"'))
     assert "as --wait does" in job.run("run", "job.toml", "--wait", code=3).stderr

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 
 from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
+from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import written
 from yellowtor.answers.spots import Spot, subject_of
 from yellowtor.answers.work import Answer
@@ -117,13 +118,18 @@ class WriteBack:
             self._note([answer for answer in answers if answer is not None])
 
     def changes(self, shown: int) -> Changes:
-        """What write() would change now, in the order of the records; nothing is written."""
+        """What write() would change now, in the order of the records; nothing is written.
+
+        Of records that wait for an answer, nothing is said: the run would ask.
+        """
         self._watch.phase("Comparing")
         found, at = Changes(), {name: i for i, name in enumerate(self._table.header)}
         columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]
         for batch in self._table.batches():
-            keys, (new, _) = self._reader.keys(batch), self._batch(batch)
-            for key, row, *cells in zip(keys, batch, *new, strict=True):
+            keys, (new, answers) = self._reader.keys(batch), self._batch(batch)
+            for key, row, answer, *cells in zip(keys, batch, answers, *new, strict=True):
+                if answer is not None and answer.outcome == Outcome.WAITING.value:
+                    continue
                 changed = [
                     Change(shown_key(key), column, old, self._as_text(cell))
                     for (column, place), cell in zip(columns, cells, strict=True)
