@@ -4,6 +4,7 @@ import json
 import re
 import signal
 import sqlite3
+import subprocess
 import zlib
 from datetime import UTC, datetime
 
@@ -226,6 +227,16 @@ def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
         waiting.communicate(timeout=30)
         assert waiting.returncode == 130
         assert list(job.rows("placed.csv").values())[3]["Outcome"] == "placed"
+    ignoring = lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN)  # noqa: E731 - as nohup does
+    waiting = job.start("run", "job.toml", "--wait", preexec_fn=ignoring)
+    while "Waiting" not in (line := waiting.stderr.readline()):
+        assert line
+    waiting.send_signal(signal.SIGHUP)
+    with pytest.raises(subprocess.TimeoutExpired):
+        waiting.wait(1)
+    waiting.send_signal(signal.SIGTERM)
+    waiting.communicate(timeout=30)
+    assert waiting.returncode == 130
     job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED)
     assert job.service.requests == 4 + 3
     job.edit("job.toml", ('file = "records.csv"', 'file = "-"'))

@@ -187,14 +187,19 @@ def preview_command(path: Path, *, show: int, as_json: bool) -> None:
 
 @contextmanager
 def signals(stop: StopWish) -> Iterator[None]:
-    """While the body runs, Ctrl-C, SIGTERM and a terminal that is closed are a wish to stop."""
+    """While the body runs, Ctrl-C, SIGTERM and a terminal that is closed are a wish to stop.
+
+    Not the last of them where it was to be ignored from the beginning, as under nohup.
+    """
 
     def ask(number: int, _: object) -> None:
         if number not in {signal.SIGINT, signal.SIGTERM}:  # what is still to be said has nowhere to go
             os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
         stop.ask()
 
-    names = [signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
+    names = [signal.SIGINT, signal.SIGTERM]
+    if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:
+        names.append(signal.SIGHUP)
     before = {name: signal.signal(name, ask) for name in names}
     try:
         yield

@@ -36,7 +36,11 @@ class Judging:
         self._thresholds, self._next, self._context, self._remark = thresholds, ask_next, context, remark
         self._drifts: dict[str, Drift] = {}
         self._readings = {service.name: service.reading_key for service in services}
-        self.key = digest(VERSION, *(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()))
+        in_reverse = any(service.asking.operation == "reverse" for service in services)
+        self.key = digest(
+            VERSION if in_reverse else "",
+            *(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()),
+        )
         if len(services) > 1:
             self.key = digest(self.key, repr(ask_next))
 
