@@ -8,15 +8,18 @@ import re
 import shutil
 import subprocess
 import sys
+import tempfile
 import urllib.request
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 import pytest
 import python_calamine as calamine
+import sqlalchemy as sa
 from hypothesis import HealthCheck, settings
 
 import yellowtor.demo
+from yellowtor.ledger.postgres import Server
 from yellowtor.standin.server import Manners, StandIn, running
 
 settings.register_profile("ours", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))
@@ -26,6 +29,7 @@ DATA = Path(yellowtor.demo.__file__).parent / "data"
 PROGRAM = [str(Path(sys.executable).with_name("yellowtor"))]
 HURRIED = [sys.executable, str(Path(__file__).with_name("hurried.py")), "600"]
 SABOTEUR = [sys.executable, str(Path(__file__).with_name("saboteur.py"))]
+KILLER = [sys.executable, str(Path(__file__).with_name("killer.py"))]
 KEY = "a-key/with+odd=signs"
 
 
@@ -127,7 +131,7 @@ class Example:
 
     def run(self, *args, code=0, program=PROGRAM):
         process = self.start(*args, program=program)
-        out, err = process.communicate(timeout=120)
+        out, err = process.communicate(timeout=180)
         assert code is None or process.returncode == code, f"code {process.returncode}\n{out}\n{err}"
         assert "Traceback" not in err
         return subprocess.CompletedProcess(args, process.returncode, out, err)
@@ -202,3 +206,52 @@ def real_addresses(count, gazetteer=DATA):
 
 def without_times(text):
     return re.sub(r"\d+ s|[\d.]+ a second", "", text)
+
+
+@pytest.fixture(scope="session")
+def postgres(tmp_path_factory):
+    """The URL of a server of our own; in a folder that its own user can always reach."""
+    os.environ.setdefault("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("runtime")))
+    import pgserver
+
+    with tempfile.TemporaryDirectory(prefix="pg-", ignore_cleanup_errors=True) as folder:
+        server = pgserver.get_server(folder, cleanup_mode="stop")
+        yield server.get_uri()
+        server.cleanup()
+
+
+class Ledger:
+    """A ledger of a test's own; fresh() empties it."""
+
+    def __init__(self, folder, url=None):
+        self._folder, self._url, self._number = folder, url, 0
+        self.fresh()
+
+    def fresh(self):
+        self._number += 1
+        if self._url:
+            self.sql("DROP SCHEMA IF EXISTS yellowtor CASCADE")
+        self.where = Server(self._url) if self._url else self._folder / f"{self._number}" / "ledger.sqlite"
+        return self
+
+    def sql(self, text):
+        """Somebody else does something in the database."""
+        url = (
+            f"sqlite:///{self.where}" if self._url is None else self._url.replace("postgresql", "postgresql+psycopg", 1)
+        )
+        engine = sa.create_engine(url, poolclass=sa.pool.NullPool, isolation_level="AUTOCOMMIT")
+        with engine.connect() as connection:
+            if self._url:
+                connection.exec_driver_sql("SET search_path TO yellowtor")
+            done = connection.exec_driver_sql(text)
+            return done.fetchall() if done.returns_rows else []
+
+    @property
+    def text(self):
+        """As a job names it."""
+        return str(self._url or self.where)
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def ledger(request, tmp_path):
+    return Ledger(tmp_path, None if request.param == "sqlite" else request.getfixturevalue("postgres"))

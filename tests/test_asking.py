@@ -62,13 +62,13 @@ class Ledger:
         self.fate[len(self.fate) + 1] = "reserved"
         return Reserved(len(self.fate), self.clock.boot() - self.late)
 
-    def settle(self, request_id, key, reply, read):
+    def settle(self, request_id, key, reply, read, took_s):
         self.fate[request_id] = read.kind.value
 
     async def flush(self):
         pass
 
-    async def refuse(self, request_id, kind):
+    async def refuse(self, request_id, kind, took_s, tried):
         self.fate[request_id] = f"refused: {kind}"
 
     async def release(self, reserved):

@@ -22,17 +22,6 @@ COLUMNS = "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed
 
 
 @pytest.fixture(scope="session")
-def postgres(tmp_path_factory):
-    """The URL of a server of our own."""
-    os.environ.setdefault("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("runtime")))
-    import pgserver
-
-    server = pgserver.get_server(tmp_path_factory.mktemp("postgres"), cleanup_mode="stop")
-    yield server.get_uri()
-    server.cleanup()
-
-
-@pytest.fixture(scope="session")
 def mariadb(tmp_path_factory):
     """The URL of a server of our own."""
     server, maker = shutil.which("mariadbd"), shutil.which("mariadb-install-db")

@@ -264,6 +264,8 @@ def test_json_text_changes_where_it_is_to_and_nowhere_else(record, new, pretty, 
     assert json.loads(result) == record | kept
     if not any(record.get(name, LEAVE) != value for name, value in kept.items()):
         assert result == text
+    if "!" in record:
+        return
     deeper = edits(text, 0, {("!", "a", "b"): 1, ("!", "c"): None, ("!", "a", "d"): "x"})
     assert json.loads(edited(text, deeper)) == record | {"!": {"a": {"b": 1, "d": "x"}}}
 

@@ -1,5 +1,6 @@
 """Stop anywhere, go on anywhere: killed at chosen and seeded instants, interrupted, run twice at once."""
 
+import json
 import random
 import signal
 import sqlite3
@@ -7,15 +8,11 @@ import time
 import zipfile
 
 import pytest
-from conftest import PROGRAM, SABOTEUR, real_addresses
+from conftest import KILLER, PROGRAM, SABOTEUR, real_addresses
 
 POINTS = ["reserved, not sent", "replied, not committed", "in the commit", "before the rename", "after the rename"]
 MOST = {"in the commit": 8}  # a run has about 12 of them, and some 220 requests
-SEEDED = [
-    (point, random.Random(f"{point}{seed}").randint(1, MOST.get(point, 25)))
-    for point in POINTS[:3]
-    for seed in range(3)
-]
+SEEDED = [(point, random.Random(point).randint(1, MOST.get(point, 25))) for point in POINTS[:3]]
 MOMENTS = [*SEEDED, *((point, n) for point in POINTS[3:] for n in (1, 2, 3))]
 PARALLEL = 8
 IN_HAND = 2 * PARALLEL  # without a pace, as many again have their reservation and wait for a connection
@@ -62,6 +59,33 @@ def test_killed_at_any_moment_the_next_run_ends_the_job_and_pays_for_nothing_twi
         (kept,) = ledger.execute("SELECT sum(used) FROM window_use").fetchone()
         assert counted["requests"] <= kept <= counted["requests"] + IN_HAND, "what was in flight counts as spent"
     assert job.summary()["requests"]["sent"] == 0
+    assert not list(job.folder.glob(".*.new"))
+
+
+def test_killed_a_hundred_times_each_question_was_paid_for_once_apart_from_what_was_in_flight(small):
+    """By the stand-in's own count, in one job that goes on from kill to kill; see killer.py."""
+    job = small(real_addresses(800), faults={"slow": 7}, slow_s=0.02)
+    done = job.run("11", "100", job.path("ledger.sqlite"), "run", "job.toml", program=KILLER)
+    told = json.loads(done.stdout)
+    killed = [how for how, code in told["ends"] if code == -signal.SIGKILL]
+    assert len(told["ends"]) == 100
+    assert len(killed) > 60, "some came to their end before"
+    assert set(killed) == {"point", "time", "copy"}
+    assert told["last"] == 0, job.path("log.txt").read_text()[-2000:]
+    counted = job.service.counters()["by_question"]
+    with sqlite3.connect(job.path("ledger.sqlite")) as ledger:
+        assert ledger.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+        (cut,) = ledger.execute("SELECT count(*) FROM request WHERE state = 'abandoned'").fetchone()
+        (kept,) = ledger.execute("SELECT sum(used) FROM window_use").fetchone()
+        again = dict(ledger.execute("SELECT question_key, count(*) FROM request GROUP BY 1 HAVING count(*) > 1"))
+    assert len(counted) == 800
+    assert sum(counted.values()) <= 800 + cut, "only what was in flight was asked once more"
+    assert sum(count > 1 for count in counted.values()) <= len(again)
+    assert 100 < cut <= len(killed) * IN_HAND, "many were killed while they asked"
+    assert kept == 800 + cut, "and it counts as spent"
+    rows = job.rows("placed.csv")
+    assert len(rows) == 800
+    assert {row["Outcome"] for row in rows.values()} <= {"placed", "doubtful"}
     assert not list(job.folder.glob(".*.new"))
 
 
@@ -117,7 +141,7 @@ def test_a_second_run_of_the_same_job_is_turned_away(example):
     first = job.start("run", "job.toml")
     while job.service.requests < 5:
         time.sleep(0.05)
-    assert "Another run has" in job.run("run", "job.toml", code=9).stderr
+    assert "has this job in hand" in job.run("run", "job.toml", code=9).stderr
     first.send_signal(signal.SIGTERM)
     first.communicate(timeout=30)
     assert first.returncode == 130

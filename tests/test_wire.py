@@ -9,6 +9,7 @@ import threading
 import urllib.error
 import urllib.request
 from contextlib import contextmanager
+from datetime import UTC, datetime
 
 import pytest
 import uritemplate
@@ -17,7 +18,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yellowtor.addresses.address import Address
-from yellowtor.allowance.windows import Left
+from yellowtor.allowance.forecast import forecast
+from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.position import Area, Position, distance_m
 from yellowtor.cli.console import Progress, duration, stderr
@@ -235,7 +238,11 @@ def test_an_area_may_cross_the_date_line_and_a_point_must_be_on_the_globe():
 
 def test_progress_says_what_is_done_at_which_rate_and_how_long_it_will_take():
     progress = Progress(stderr())
-    progress.asks("harbour", 400, 0.0252, Left("day", "today", 900, 500, ""))
+    left = Left("day", "today", 900, 500, "")
+    progress.asks(
+        "harbour", 400, left, forecast(400, Pace(40), [Window(900)], [left], datetime(2026, 3, 1, tzinfo=UTC))
+    )
+    assert progress.line().plain.endswith("500 left today · 10 s to go"), "as the plan says"
     progress.outcomes({"placed": 1200, "waiting": 3, "kept": 4})
     progress.advanced(100)
     progress.sent(1, 1)

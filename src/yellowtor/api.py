@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from yellowtor.addresses.keys import digest
+from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
@@ -96,9 +97,9 @@ class _Log:
     def phase(self, name: str, total: int | None = None) -> None:
         LOG.info("%s%s", name, f" {total:,}" if total else "")
 
-    def asks(self, service: str, total: int, interval_s: float, left: Left | None) -> None:
+    def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None:
         allowed = f"{left.left} left {left.words}" if left else "no limit"
-        LOG.info("Asking %s %d questions, %.3f s apart; %s", service, total, interval_s, allowed)
+        LOG.info("Asking %s %d questions, to be done at %s; %s", service, total, forecast.ends_at or "no time", allowed)
 
     def advanced(self, count: int) -> None: ...
 

@@ -11,7 +11,7 @@ from typing import TypeVar
 
 from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob, YellowtorError
-from yellowtor.opening import CLOCK, open_table
+from yellowtor.opening import open_table
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Table, Watcher
 from yellowtor.run.preview import preview
@@ -21,7 +21,15 @@ from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.variables import Values, environment, find_values
 from yellowtor.settings import read_settings, read_toml
-from yellowtor.wiring import check_extra, check_ledger, check_markers, check_names, service_book, wishes_of
+from yellowtor.wiring import (
+    check_extra,
+    check_ledger,
+    check_markers,
+    check_names,
+    ledger_of,
+    service_book,
+    wishes_of,
+)
 
 T = TypeVar("T")
 STRANGE = 0.5  # part of the records from which on it is strange that they are not asked about
@@ -108,9 +116,9 @@ class Checker:
         return Checked(what, said, () if read.kind.is_answer else (said,))
 
     def _trial(self, job: Job, path: Path, service: HttpService, asked: Subject) -> Trial:
-        ledger = self._folder / job.ledger if job.ledger else None
+        ledger = ledger_of(job, self._folder)
         with service_book(service, self._folder / path, ledger, "nothing") as book:
-            return try_one(asked, service, book, CLOCK, job.judge.thresholds(), anew=False)
+            return try_one(asked, service, book, book.clock, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
         folder, wishes = path.absolute().parent, wishes_of(job) if job else NONE

@@ -113,12 +113,12 @@ def _standard_input(told: Told) -> FileTable:
     return StandardInput(sys.stdin.buffer, told)
 
 
-def database_password(variable: str | None, folder: Path) -> str | None:
+def database_password(variable: str | None, folder: Path, what: str = "database") -> str | None:
     """The password of a database, from the environment or a `.env`."""
     if variable is None:
         return None
     wanted = {"password": Variable(environment=variable, default=None, secret=True)}
-    return find_values(wanted, environment(), folder, "database").plain["password"]
+    return find_values(wanted, environment(), folder, what).plain["password"]
 
 
 def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:

@@ -1,23 +1,30 @@
 """Puts the real parts of the edge rooms into a run."""
 
+import getpass
+import os
+import platform
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import platformdirs
 
+from yellowtor.allowance.windows import Window
 from yellowtor.answers.outcome import Outcome
+from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob
 from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book, open_pins
+from yellowtor.ledger.book import open_book, open_pins, open_store
+from yellowtor.ledger.cache import CacheBook, open_cache
 from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import Again
-from yellowtor.ledger.store import look_at
+from yellowtor.ledger.sqlite import look_at
+from yellowtor.ledger.store import Clock, Worker
 from yellowtor.ledger.usage import UsageBook, open_usage
-from yellowtor.opening import CLOCK, open_table
+from yellowtor.opening import CLOCK, database_password, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
 from yellowtor.run.plan import currency_of
@@ -29,6 +36,9 @@ from yellowtor.services.making import Wishes
 from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
+
+if TYPE_CHECKING:
+    from yellowtor.ledger.postgres import Server
 
 
 class Files(NamedTuple):
@@ -117,20 +127,62 @@ def check_markers(job: Job, folder: Path) -> list[Path]:
 
 
 def check_ledger(job: Job, folder: Path) -> str:
-    """How the job's ledger is, in words; it is not touched. Raises LedgerTrouble."""
-    return look_at(folder / job.ledger if job.ledger else user_ledger())
+    """How the job's ledger is, in words; a file is not touched. Raises LedgerTrouble."""
+    where = ledger_of(job, folder)
+    if isinstance(where, Path):
+        return look_at(where)
+    open_store(where, CLOCK).close()
+    return f"{where}, shared"
 
 
-def terms(service: HttpService) -> AccountTerms:
+def ledger_of(job: Job, folder: Path) -> "Path | Server":
+    """Where the job's ledger is. Raises BadJob where the password of a shared one can't be found."""
+    if job.ledger is None:
+        return user_ledger()
+    if "://" not in job.ledger:
+        return folder / job.ledger
+    from yellowtor.ledger.postgres import Server
+
+    return Server(job.ledger, database_password(job.ledger_password_from, folder, "ledger"))
+
+
+def ledger_clock(where: "Path | Server") -> Clock:
+    """What a ledger goes by: this machine's clocks, or the server's."""
+    if isinstance(where, Path):
+        return CLOCK
+    from yellowtor.ledger.postgres import ServerClock
+
+    return ServerClock(CLOCK)
+
+
+def this_worker() -> Worker:
+    try:
+        who = getpass.getuser()
+    except (OSError, KeyError):  # nobody that the system knows
+        who = "somebody"
+    return Worker(who, platform.node(), os.getpid())
+
+
+def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> AccountTerms:
+    """What the ledger keeps of a service; with the job's own caps, in the service's time zone."""
+    if any(cap.money for cap in caps) and not service.prices:
+        raise BadJob(
+            f"ask.caps has one of money, and {service.name} has no price ([[allowance.prices]]). Nothing was sent."
+        )
+    windows = [*service.windows, *(cap.window("job's", service.zone) for cap in caps)]
     return AccountTerms(
-        service.name, service.asking.key, service.account, service.pace, service.windows, service.prices
-    )
+        service.name, service.asking.key, service.account, service.pace, windows, service.prices, service.keep_days,
+        service.keep_nothing_days,
+    )  # fmt: skip
 
 
 @contextmanager
-def service_book(service: HttpService, path: Path, ledger: Path | None, again: Again) -> Iterator[Book]:
+def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: Again) -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
-    with open_book(ledger or user_ledger(), path.absolute(), CLOCK, [terms(service)], again=again) as book:
+    where = ledger or user_ledger()
+    with open_book(
+        where, path.absolute(), ledger_clock(where), [terms(service)], again=again, worker=this_worker()
+    ) as book:
         yield book
 
 
@@ -140,32 +192,64 @@ def job_pins(path: Path) -> Iterator[PinBook]:
     job = read_settings(path, Job, "job")
     if job.in_reverse:
         raise BadJob(f'{path} says direction = "reverse": a pin is a position, and its records have theirs.')
-    ledger = path.absolute().parent / job.ledger if job.ledger else user_ledger()
-    with open_pins(ledger, path.resolve(), CLOCK) as book:
+    where = ledger_of(job, path.absolute().parent)
+    with open_pins(where, job.name or path.resolve(), ledger_clock(where)) as book:
         yield book
 
 
 @contextmanager
-def job_usage(path: Path) -> Iterator[tuple[Sequence[HttpService], UsageBook]]:
-    """A job's services (no key is needed) and the ledger to look at. Raises BadJob, LedgerTrouble."""
+def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple[CacheBook, str]]:
+    """The ledger of a job, of a file, or of the user, to look at and to correct; and where it is. Raises BadJob."""
+    if job is not None and ledger is not None:
+        raise BadJob("--job and --ledger are two ways to say the same: keep one.")
+    where: Path | Server = ledger or user_ledger()
+    if job is not None:
+        where = ledger_of(read_settings(job, Job, "job"), job.absolute().parent)
+    if isinstance(where, Path) and not where.exists() and not make:
+        raise BadJob(f"There is no ledger {where}: the first run makes it.")
+    with open_cache(where, ledger_clock(where)) as book:
+        yield book, str(where)
+
+
+def fixed_parts(job: Path | None) -> dict[str, str]:
+    """The parts of an address that a job fixes for all its records."""
+    address = None if job is None else read_settings(job, Job, "job").address
+    return {} if address is None else {part: text for part, text in address.fixed if text}
+
+
+@contextmanager
+def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], UsageBook]]:
+    """A job's services (no key is needed) with what is counted of them, and the ledger to look at.
+
+    Raises BadJob, LedgerTrouble.
+    """
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     services, _ = load_services(job, folder, unset_is_shown=True)
-    ledger = folder / job.ledger if job.ledger else user_ledger()
-    if not ledger.exists():
+    ledger = ledger_of(job, folder)
+    if isinstance(ledger, Path) and not ledger.exists():
         raise BadJob(f"The ledger {ledger} is made by the first run: nothing is used yet.")
-    with open_usage(ledger) as book:
-        yield services, book
+    with open_usage(ledger, job.name or path.resolve(), ledger_clock(ledger)) as book:
+        yield [(service, terms(service, job.ask.caps).windows) for service in services], book
 
 
 @contextmanager
 def job_parts(
-    path: Path, *, again_failed: bool, dry_run: bool = False, spend_at_most: int | None = None
+    path: Path,
+    *,
+    again_failed: bool,
+    dry_run: bool = False,
+    spend_at_most: int | None = None,
+    along: bool = False,
+    sends: bool = True,
 ) -> Iterator[tuple[Parts, Sequence[str]]]:
-    """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
+    """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent.
+
+    What sends nothing needs no keys.
+    """
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    services, remarks = load_services(job, folder)
+    services, remarks = load_services(job, folder, unset_is_shown=not sends)
     table, source, to = open_table(job, folder, whole=dry_run)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
@@ -173,8 +257,9 @@ def job_parts(
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(source if job.records.file != STANDARD else None, to, files)
         parts = open_parts(
-            job, folder, path.resolve(), services, table, named, again_failed=again_failed, spend_at_most=spend_at_most
-        )
+            job, folder, job.name or path.resolve(), services, table, named, again_failed=again_failed,
+            spend_at_most=spend_at_most, along=along,
+        )  # fmt: skip
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -184,8 +269,8 @@ def _ending(source: Path | None) -> str:
 
 @contextmanager
 def open_parts(
-    job: Job, folder: Path, whose: Path, services: Sequence[HttpService], table: Table, files: Files, *,
-    again_failed: bool, spend_at_most: int | None = None,
+    job: Job, folder: Path, whose: str | Path, services: Sequence[HttpService], table: Table, files: Files, *,
+    again_failed: bool, spend_at_most: int | None = None, along: bool = False,
 ) -> Iterator[Parts]:  # fmt: skip
     """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
     check_extra(job, services)
@@ -196,12 +281,16 @@ def open_parts(
     every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
     if len(every) < len(written) + (files.read is not None and files.read not in written):
         raise BadJob("two of the files that the job writes are one. Nothing was sent.")
-    ledger = folder / job.ledger if job.ledger else user_ledger()
+    ledger = ledger_of(job, folder)
     again: Again = "failed" if again_failed else "nothing"
     credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
-    with open_book(ledger, whose, CLOCK, list(map(terms, services)), again, spend_at_most) as book:
+    charged = [terms(service, job.ask.caps) for service in services]
+    with open_book(
+        ledger, whose, ledger_clock(ledger), charged, again, spend_at_most,
+        worker=this_worker(), along=along,
+    ) as book:  # fmt: skip
         markers = partial(_marker_files, job, folder, credit, under)
-        yield Parts(job, table, services, book, CLOCK, markers, LEAVE, files.to, tuple(written), table.into)
+        yield Parts(job, table, services, book, book.clock, markers, LEAVE, files.to, tuple(written), table.into)
 
 
 @contextmanager

@@ -5,7 +5,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.allowance.windows import Left, Window
+from yellowtor.allowance.price import Price, price_on
+from yellowtor.allowance.windows import GREENWICH, Left, Span, Window
 
 MOST_STRETCHES = 100_000  # a window that is opened so often is not worth foretelling
 
@@ -15,7 +16,8 @@ class Forecast:
     """Requests to be sent; those that leave before a window makes them wait, and the seconds that they take.
 
     stretches is in how many goes all of them are sent, ends_at when the last may leave (ISO 8601, UTC); seconds is None
-    without a pace.
+    without a pace. goes_on_at is when the second go begins (None: there is one). curve has, for each go, when it begins
+    and ends, and how many have left by then.
     """
 
     requests: int
@@ -23,42 +25,84 @@ class Forecast:
     seconds: float | None
     stretches: int
     ends_at: str
+    cost: int = 0  # millionths, by the tiers of the months that they fall in
+    goes_on_at: datetime | None = None
+    curve: Sequence[tuple[datetime, datetime, int]] = ()
 
 
 @dataclass
 class _Filling:
-    """A window as it fills: what it holds, and until when."""
+    """A window as it fills: what it holds (requests, or money), and until when."""
 
     window: Window
     held: list[tuple[datetime, int]] = field(default_factory=list)
 
     def room(self, at: datetime) -> int:
-        self.held = [(until, units) for until, units in self.held if until > at]
-        return max(0, self.window.limit - sum(units for _, units in self.held))
+        self.held = [(until, amount) for until, amount in self.held if until > at]
+        return max(0, self.window.limit - sum(amount for _, amount in self.held))
 
-    def put(self, units: int, began: datetime, ended: datetime) -> None:
+    def put(self, amount: int, began: datetime, ended: datetime) -> None:
         window = self.window
         until = ended + timedelta(seconds=window.span.seconds) if window.rolling else window.end(began)
-        self.held.append((until, units))
+        self.held.append((until, amount))
 
 
-def forecast(requests: int, pace: Pace, windows: Sequence[Window], lefts: Sequence[Left], now: datetime) -> Forecast:
-    """The figures for a run that meets no fault and waits for its windows. lefts are of the windows, one for each."""
+@dataclass
+class _Month:
+    """What requests cost, by how many of the calendar month are used."""
+
+    prices: Sequence[Price]
+    filling: _Filling
+
+    def used(self, at: datetime) -> int:
+        return self.filling.window.limit - self.filling.room(at)
+
+    def affords(self, amount: int, at: datetime, requests: int) -> int:
+        """How many of the requests an amount buys."""
+        price = price_on(self.prices, at.date())
+        bought = price.affords(self.used(at), amount) if price else None
+        return requests if bought is None else min(requests, bought)
+
+    def cost(self, requests: int, at: datetime) -> int:
+        price = price_on(self.prices, at.date())
+        return price.cost(self.used(at), requests) if price else 0
+
+
+def forecast(
+    requests: int, pace: Pace, windows: Sequence[Window], lefts: Sequence[Left], now: datetime,
+    prices: Sequence[Price] = (), month_used: int = 0,
+) -> Forecast:  # fmt: skip
+    """The figures for a run that meets no fault and waits for its windows. lefts are of the windows, one for each.
+
+    month_used is how many requests of the calendar month (UTC, or the zone of the windows) count for the price.
+    """
     filling = [_Filling(window) for window in windows]
     for one, left in zip(filling, lefts, strict=True):
         if left.left < one.window.limit:
             one.put(one.window.limit - left.left, now, now)
-    at, rest, goes, at_once = now, requests, 0, 0
-    while rest and goes < MOST_STRETCHES:
-        room = min((one.room(at) for one in filling), default=rest)
+    zone = windows[0].zone if windows else GREENWICH
+    month = _Month(prices, _Filling(Window(2**62, Span.MONTH, zone)))
+    month.filling.put(month_used, now, now)
+    at, rest, at_once, spent, curve = now, requests, 0, 0, list[tuple[datetime, datetime, int]]()
+    while rest and len(curve) < MOST_STRETCHES:
+        rooms = [(one, one.room(at)) for one in filling]
+        allowed = [(one, month.affords(room, at, rest) if one.window.money else room) for one, room in rooms]
+        room = min((count for _, count in allowed), default=rest)
         if room <= 0:
-            at = max(min(until for until, _ in one.held) for one in filling if not one.room(at))
+            waits = [min((until for until, _ in one.held), default=None) for one, count in allowed if not count]
+            if None in waits:  # an empty window that has no room for a single request never will
+                return Forecast(requests, at_once, None, 0, "", spent, None, curve)
+            at = max(until for until in waits if until is not None)
             continue
         sent = min(room, rest)
-        ended = at + timedelta(seconds=sent * pace.interval_s)
-        for one in filling:
-            one.put(sent, at, ended)
+        ended, cost = at + timedelta(seconds=sent * pace.interval_s), month.cost(sent, at)
+        for one in [*filling, month.filling]:
+            one.put(cost if one.window.money else sent, at, ended)
         at_once = sent if at == now else at_once
-        at, rest, goes = ended, rest - sent, goes + 1
+        rest, spent = rest - sent, spent + cost
+        curve.append((at, ended, requests - rest))
+        at = ended
     seconds = at_once * pace.interval_s if pace.per_second else None
-    return Forecast(requests, at_once, seconds, goes, at.astimezone(UTC).isoformat(timespec="seconds"))
+    goes_on = curve[1][0] if at_once and len(curve) > 1 else curve[0][0] if curve and not at_once else None
+    ends_at = at.astimezone(UTC).isoformat(timespec="seconds")
+    return Forecast(requests, at_once, seconds, len(curve), ends_at, spent, goes_on, curve)

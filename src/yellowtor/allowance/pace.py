@@ -10,9 +10,13 @@ SLACK_S = 0.010  # a request may be this late on its way, and the next not, with
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """So many requests a second; None is no limit. Raises ValueError for a rate that is not above 0."""
+    """So many requests a second; None is no limit. Raises ValueError for a rate that is not above 0.
+
+    After a pause, burst of them may leave at once: any second may hold burst - 1 more.
+    """
 
     per_second: float | None
+    burst: int = 1
 
     def __post_init__(self) -> None:
         if self.per_second is not None and not self.per_second > 0:
@@ -28,5 +32,40 @@ class Pace:
 
         units is how many requests the service takes it for.
         """
-        send_at = max(tat, now)
-        return send_at, send_at + units * self.interval_s
+        send_at = max(tat - (self.burst - 1) * self.interval_s, now)
+        return send_at, max(tat, now) + units * self.interval_s
+
+
+GROW_S = 60.0  # in so many seconds a pace that was halved doubles
+DEAF_S = 2.0  # what is told within so many seconds of it was on its way already
+LEAST = 0.02  # requests a second: one in 50 s
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """The pace that a service was found to bear, in requests a second, at an instant; 0: nothing was found.
+
+    It grows again until it is that of the description, or where that has none, 16 times what was found.
+    """
+
+    per_second: float = 0.0
+    at: float = 0.0
+
+    def pace(self, described: Pace, now: float) -> Pace:
+        """What is kept now: the described one where nothing lower was learned."""
+        if not self.per_second:
+            return described
+        borne = self.per_second * 2 ** (max(0.0, now - self.at) / GROW_S)
+        if borne >= (described.per_second or 16 * self.per_second):
+            return described
+        return Pace(borne)
+
+    def too_fast(self, described: Pace, tried: float, now: float) -> "Learned":
+        """The service said that we are too fast, and not how fast we may be: half of what was kept.
+
+        tried is how many a second left lately, where the description has no pace.
+        """
+        if self.per_second and 0 <= now - self.at < DEAF_S:
+            return self
+        kept = self.pace(described, now).per_second or tried
+        return Learned(max(LEAST, kept / 2), now)

@@ -32,6 +32,17 @@ class Price:
             total, at, rest = total + here * tier.each, at + here, rest - here
         return total
 
+    def affords(self, used: int, amount: int) -> int | None:
+        """How many more an amount (in millionths) buys, when so many of the month are used; None: any number."""
+        bought, at, rest = 0, used, amount
+        for tier in self.tiers:
+            here = None if tier.upto is None else max(0, tier.upto - at)
+            covered = rest // tier.each if tier.each else here
+            if here is None or (covered is not None and covered < here):
+                return None if covered is None else bought + covered
+            bought, at, rest = bought + here, at + here, rest - here * tier.each
+        return bought
+
 
 def price_on(prices: Sequence[Price], day: date) -> Price | None:
     """The one that holds on this day; None where nothing is said to cost anything."""

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
 from enum import StrEnum
-from typing import Self
+from typing import Literal, Self
 from zoneinfo import ZoneInfo
 
 GREENWICH = ZoneInfo("UTC")
@@ -39,17 +39,32 @@ SHORT = {Span.SECOND, Span.MINUTE, Span.HOUR}  # by UTC: as long as any other of
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """So many requests in a span, less those that are left for others. Instants are in UTC."""
+    """So many requests in a span, less those that are left for others. Instants are in UTC.
+
+    A cap is one's own, below the service's: over all jobs, or of one job. With money, limit is in millionths of the
+    account's currency.
+    """
 
     limit: int
     span: Span = Span.DAY
     zone: ZoneInfo = GREENWICH
     rolling: bool = False
+    money: bool = False
+    cap: Literal["", "own", "job's"] = ""
+    leave: int = 0  # what limit is below the service's
 
     @property
     def name(self) -> str:
-        """What the ledger knows it by, beside its account."""
-        return f"rolling {self.span}" if self.rolling else str(self.span)
+        """What the ledger knows it by, beside whose it is; and people."""
+        name = f"rolling {self.span}" if self.rolling else str(self.span)
+        return name + (" of money" if self.money else "") + (f", {self.cap} cap" if self.cap else "")
+
+    @property
+    def said(self) -> str:
+        """What is spent, in a sentence: the allowance of the day."""
+        what = f"{self.span}'s money" if self.money else f"rolling {self.span}" if self.rolling else str(self.span)
+        whose = {"": "the allowance", "own": "your own cap", "job's": "the job's own cap"}[self.cap]
+        return f"{whose} of the {what}"
 
     @property
     def words(self) -> str:
@@ -87,15 +102,19 @@ class Window:
 
 @dataclass(frozen=True, slots=True)
 class Left:
-    """What a window has left, and from when on it has more (ISO 8601, UTC; empty where nothing is used)."""
+    """What a window has left, and from when on it has more (ISO 8601, UTC; empty where nothing is used).
+
+    Of money in millionths.
+    """
 
     window: str
     words: str
     limit: int
     left: int
     resets_at: str
+    money: bool = False
 
 
 def tightest(lefts: Sequence[Left]) -> Left | None:
-    """The window that has the least left; None where there is none."""
-    return min(lefts, key=lambda left: left.left, default=None)
+    """The window that has the fewest requests left; None where there is none."""
+    return min((left for left in lefts if not left.money), key=lambda left: left.left, default=None)

@@ -173,7 +173,12 @@ class AlreadyKnown:
     """Another run has put this question's reply into the ledger; nothing need be sent."""
 
 
-Reservation = Reserved | Spent | AlreadyKnown
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Another run has this question in flight: its reply is to be waited for."""
+
+
+Reservation = Reserved | Spent | AlreadyKnown | Elsewhere
 
 
 class Used(NamedTuple):
@@ -184,6 +189,24 @@ class Used(NamedTuple):
     kind: str
     requests: int
     cost: int
+
+
+class Charged(NamedTuple):
+    """One request, for whoever pays the bill: instants are ISO 8601, UTC; cost in millionths of the currency."""
+
+    reserved_at: str
+    settled_at: str | None
+    account: str
+    service: str | None
+    job: str
+    who: str
+    host: str
+    attempt: int
+    state: str
+    kind: str
+    units: int
+    cost: int
+    took_ms: int | None
 
 
 class Pin(NamedTuple):

@@ -92,6 +92,32 @@ def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
             stop.wait(min(rest, LOOK_S))
 
 
+def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
+    """Ask along with another run of the job; False when there is none, and the job is to be run as ever."""
+    from yellowtor.run.along import ask_along
+
+    if "://" not in (read_settings(path, Job, "job").ledger or ""):
+        raise BadJob(
+            f'{path}: only a shared ledger lets two runs work on one job: ledger = "postgresql://…". Nothing was sent.'
+        )
+    stop, progress = StopWish(), Progress(stderr())
+    again, limit = options.again_failed, options.spend_at_most
+    with signals(stop), job_parts(path, again_failed=again, spend_at_most=limit, along=True) as (parts, _):
+        if not parts.book.along:
+            return False
+        with progress.shown():
+            along = ask_along(parts, options, progress, stop)
+    if as_json:
+        write_out(report.along_json(along))
+    else:
+        report.say_along(stderr(), along)
+    if along.asked.refused:
+        raise typer.Exit(int(Exit.KEY_REFUSED))
+    if stop:
+        raise typer.Exit(int(Exit.INTERRUPTED))
+    return True
+
+
 def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
     """Run the job again and again until a signal; say what each run did that found something to do."""
     _can_be_read_again(path, "--follow")

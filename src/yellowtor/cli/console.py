@@ -1,5 +1,6 @@
 """The one door for output: data on standard output, everything else on standard error."""
 
+import math
 import shutil
 import sys
 import time
@@ -13,6 +14,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.outcome import Outcome
 from yellowtor.markers.look import MARKS
@@ -45,7 +47,7 @@ class Progress:
 
     def __init__(self, console: Console) -> None:
         self._console = console
-        self._asked, self._interval_s, self._left = "", 0.0, None  # type: str, float, Left | None
+        self._asked, self._left, self._forecast = "", None, None  # type: str, Left | None, Forecast | None
         self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
@@ -57,9 +59,9 @@ class Progress:
         self._phase, self._total, self._count, self._asked = name, total, 0, ""
         self._started = time.monotonic()
 
-    def asks(self, service: str, total: int, interval_s: float, left: Left | None) -> None:
+    def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None:
         self.phase("Asking", total)
-        self._asked, self._interval_s, self._left, self._sent, self._counted = service, interval_s, left, 0, 0
+        self._asked, self._forecast, self._left, self._sent, self._counted = service, forecast, left, 0, 0
 
     def advanced(self, count: int) -> None:
         self._count += count
@@ -104,9 +106,8 @@ class Progress:
         text.append(f"  · {self._sent / seconds:.1f}/s")
         if self._left is not None:
             text.append(f" · {max(0, self._left.left - self._counted):,} left {self._left.words}")
-        if self._total and self._count:
-            rest = (self._total - self._count) * max(self._interval_s, seconds / max(1, self._count))
-            text.append(f" · {duration(rest)} to go")
+        if self._total and self._forecast:
+            text.append(_to_go(self._forecast, self._total, self._count, seconds))
         return text
 
     @contextmanager
@@ -117,6 +118,15 @@ class Progress:
             return
         with Live(get_renderable=self.line, console=self._console, transient=True, refresh_per_second=8):
             yield
+
+
+def _to_go(forecast: Forecast, total: int, done: int, took_s: float) -> str:
+    """What the plan says, for the questions that are left; by the rate that was kept where that is lower."""
+    waits = forecast.requests > forecast.at_once
+    now = math.ceil(total * forecast.at_once / max(1, forecast.requests)) if waits else total
+    each_s = max((forecast.seconds or 0) / max(1, now), took_s / done if done else 0)
+    later = f" · all by {forecast.ends_at[:16].replace('T', ' ')} UTC" if waits and forecast.ends_at else ""
+    return (f" · {duration(max(0, now - done) * each_s)} to go" if each_s else "") + later
 
 
 def duration(seconds: float) -> str:

@@ -11,6 +11,7 @@ from typing import Annotated, Optional
 
 import typer
 
+from yellowtor.cli import cache_app
 from yellowtor.version import __version__
 
 SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
@@ -23,6 +24,9 @@ app = typer.Typer(
     add_completion=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
+
+
+app.add_typer(cache_app.app, name="cache")
 
 
 class Again(StrEnum):
@@ -38,6 +42,14 @@ class Shown(StrEnum):
     REPLY = "reply"
     READING = "reading"
     ALL = "all"
+
+
+class Hints(StrEnum):
+    """What replies of the stand-in say of its limits."""
+
+    WAIT = "wait"
+    NONE = "none"
+    LIMITS = "limits"
 
 
 class Fault(StrEnum):
@@ -96,6 +108,10 @@ def run(
     wait: Annotated[
         bool, typer.Option("--wait", help="Sleep while the allowance is spent, and go on, to the end: for days.")
     ] = False,
+    share: Annotated[
+        bool,
+        typer.Option("--share", help="If another run has the job in hand, ask along with it (a PostgreSQL ledger)."),
+    ] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
@@ -103,13 +119,17 @@ def run(
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
     from yellowtor.allowance.price import MILLION
-    from yellowtor.cli.commands import follow_command, run_command
+    from yellowtor.cli.commands import follow_command, run_command, share_command
     from yellowtor.run.conduct import Options
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
     options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes)
     if wait and (dry_run or follow is not None):
         raise typer.BadParameter("a dry run has nothing to wait for, and --follow waits by itself", param_hint="--wait")
+    if share and (wait or dry_run or follow is not None):
+        raise typer.BadParameter("asking along goes on for as long as the other run does", param_hint="--share")
+    if share and share_command(job, options, as_json=json):
+        return
     if follow is not None:
         follow_command(job, options, every_s=_seconds(follow), as_json=json)
     else:
@@ -189,14 +209,58 @@ def pin(
 
 
 @app.command()
+def plan(
+    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    what_if: Annotated[
+        list[str],
+        typer.Option(
+            "--what-if",
+            metavar="LIMIT=N",
+            help="Also with another limit: day=8000, pace=20, month=none; may be repeated.",
+        ),
+    ] = [],  # noqa: B006
+    at_most: Annotated[
+        Optional[int], typer.Option("--at-most", min=1, metavar="N", help="As of a run that asks at most N questions.")  # noqa: UP045
+    ] = None,
+    again: Annotated[
+        Optional[Again], typer.Option("--again", help="As of a run that asks again what failed.")  # noqa: UP045
+    ] = None,
+    png: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--png", metavar="FILE.png", help="Draw requests over time against the windows."),
+    ] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+) -> None:
+    """Tell what a run would ask, cost, and when it would be done, with every window and cap; send nothing."""
+    from yellowtor.cli.planning import plan_command
+    from yellowtor.run.conduct import Options
+
+    plan_command(
+        job, Options(dry_run=True, at_most=at_most, again_failed=again is not None), what_if, as_json=json, png=png
+    )
+
+
+@app.command()
 def quota(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    png: Annotated[
+        Optional[Path], typer.Option("--png", metavar="FILE.png", help="Draw it: by day, and how full windows are.")  # noqa: UP045
+    ] = None,
+    requests: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            "--requests", metavar="FILE.csv", help="Write the record of every request instead; - is standard output."
+        ),
+    ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:
     """Show what the allowances of a job's services have left, and what they were used for; send nothing."""
-    from yellowtor.cli.quota import quota_command
+    from yellowtor.cli.quota import quota_command, requests_command
 
-    quota_command(job, as_json=json)
+    if requests:
+        requests_command(job, requests)
+    else:
+        quota_command(job, as_json=json, png=png)
 
 
 @app.command()
@@ -283,6 +347,9 @@ def stand_in(
     ] = [],  # noqa: B006
     every: Annotated[int, typer.Option("--every", min=1, help="Which replies are broken: every n-th.")] = 5,
     slow: Annotated[float, typer.Option("--slow", min=0, help="Seconds by which a slow reply is late.")] = 3.0,
+    hints: Annotated[
+        Hints, typer.Option("--hints", help="Told too fast: how long to wait, or not; or what the limits are, always.")
+    ] = Hints.WAIT,
     unfriendly: Annotated[bool, typer.Option("--unfriendly", help="Answer 0,0 when asked too fast.")] = False,
     gazetteer: Annotated[
         Optional[Path], typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")  # noqa: UP045
@@ -292,7 +359,8 @@ def stand_in(
     from yellowtor.cli.commands import stand_in_command
     from yellowtor.standin.server import Manners
 
-    manners = Manners(key, pace or None, per_day, unfriendly, slow, {f.value: every for f in fault})
+    faults = {f.value: every for f in fault}
+    manners = Manners(key, pace or None, per_day, unfriendly, slow, faults, hints.value)
     stand_in_command(port, manners, gazetteer)
 
 

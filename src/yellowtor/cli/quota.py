@@ -1,26 +1,39 @@
 """The command `quota`: what is left, and what it was used for."""
 
+import csv
 import json
-from collections.abc import Mapping
+import sys
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import asdict
+from datetime import UTC, timedelta
+from decimal import Decimal
 from pathlib import Path
+from typing import TextIO
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.allowance.price import money
+from yellowtor.allowance.price import MILLION, money
+from yellowtor.allowance.windows import Left
+from yellowtor.answers.work import Charged
 from yellowtor.cli.console import note, stderr, stdout, write_out
+from yellowtor.files import written_aside
 from yellowtor.opening import CLOCK
-from yellowtor.run.quota import Quota, quotas
+from yellowtor.run.plan import currency_of
+from yellowtor.run.quota import DAYS, Quota, quotas
+from yellowtor.run.records import STANDARD
 from yellowtor.wiring import job_usage
 
 BAR = 40  # characters of the longest
 
 
-def quota_command(job: Path, *, as_json: bool) -> None:
+def quota_command(job: Path, *, as_json: bool, png: Path | None) -> None:
     with job_usage(job) as (services, book):
         found = quotas(services, book, CLOCK.now())
+    if png:
+        _draw(found[0], png)
     if as_json:
         write_out(json.dumps([asdict(quota) for quota in found], ensure_ascii=False, indent=2))
         return
@@ -28,6 +41,56 @@ def quota_command(job: Path, *, as_json: bool) -> None:
         _show(stdout(), quota)
     if not any(quota.windows for quota in found):
         note(stderr(), "no window limits these services: their descriptions name none")
+
+
+def requests_command(job: Path, into: Path) -> None:
+    """The record of every request, as delimited text (RFC 4180)."""
+    fields = [name for name in Charged._fields if name != "cost"]
+    with job_usage(job) as (services, book), _opened(into) as file:
+        currencies = {service.account: currency_of(service, CLOCK.now()) for service, _ in services}
+        write, count = csv.writer(file), 0
+        write.writerow([*fields, "cost", "currency"])
+        for page in book.requests(list(currencies)):
+            count += len(page)
+            for one in page:
+                cost = f"{Decimal(one.cost) / MILLION:f}" if currencies[one.account] else ""
+                write.writerow([*(getattr(one, name) for name in fields), cost, currencies[one.account]])
+    stderr().print(f"{count:,} requests written" + ("" if into == STANDARD else f" to {into}"), soft_wrap=True)
+
+
+@contextmanager
+def _opened(into: Path) -> Iterator[TextIO]:
+    if into == STANDARD:
+        yield sys.stdout
+        return
+    with written_aside(into) as aside, aside.open("w", encoding="utf-8", newline="") as file:
+        yield file
+
+
+def _draw(quota: Quota, png: Path) -> None:
+    """The first account: the one that a job asks most."""
+    from yellowtor.markers.curve import draw_bars
+
+    fills = [(left.window, left.limit - left.left, left.limit, _words(left, quota.currency)) for left in quota.windows]
+    cost = f", {money(quota.cost, quota.currency)} this month" if quota.currency else ""
+    draw_bars(png, f"{quota.account}: what was used{cost}", _every_day(quota.by_day), fills)
+    stderr().print(f"drawn: {png}", soft_wrap=True)
+
+
+def _every_day(counts: Mapping[str, int]) -> dict[str, int]:
+    """With the days on which nothing was sent."""
+    last = CLOCK.now().astimezone(UTC).date()
+    days = [(last - timedelta(days=back)).isoformat() for back in reversed(range(DAYS))]
+    return {day: counts.get(day, 0) for day in days}
+
+
+def _words(left: Left, currency: str) -> str:
+    used, limit = _amount(left, left.limit - left.left, currency), _amount(left, left.limit, currency)
+    return f"{used} of {limit}"
+
+
+def _amount(left: Left, amount: int, currency: str) -> str:
+    return money(amount, currency) if left.money else f"{amount:,}"
 
 
 def _show(console: Console, quota: Quota) -> None:
@@ -39,7 +102,8 @@ def _show(console: Console, quota: Quota) -> None:
         table = _table("window", "used", "left", "of", "more at (UTC)")
         for left in quota.windows:
             style = "bright_red" if not left.left else "yellow" if left.left < left.limit / 10 else ""
-            cells = (f"{left.limit - left.left:,}", f"{left.left:,}", f"{left.limit:,}")
+            amounts = (left.limit - left.left, left.left, left.limit)
+            cells = [_amount(left, amount, quota.currency) for amount in amounts]
             more = left.resets_at[:16].replace("T", " ") or "–"
             table.add_row(*(Text(cell, style) for cell in (f"  {left.window}", *cells, more)))
         console.print(table)

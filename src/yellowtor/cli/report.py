@@ -14,9 +14,10 @@ from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli.console import duration, mark, outcome_table
-from yellowtor.run.asked import AskResult
+from yellowtor.run.along import Along
+from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.conduct import Summary
-from yellowtor.run.plan import costs
+from yellowtor.run.plan import Plan, costs
 from yellowtor.run.writeback import Changes
 
 
@@ -36,11 +37,29 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     console.print(_requests(summary), soft_wrap=True)
     if summary.placed_by or len(summary.asked.turns) > 1:
         console.print(_services(summary))
-    for line in _stops(summary):
+    for line in [*_differences(summary.asked), *_stops(summary)]:
         console.print(line, style="yellow", soft_wrap=True)
     _wrote(console, summary)
     for line in _next(summary):
         console.print(line, soft_wrap=True)
+
+
+def say_along(console: Console, along: Along) -> None:
+    """What asking along with another run came to."""
+    console.print(_asked_line(along.asked), soft_wrap=True)
+    for turn in along.asked.turns:
+        if turn.stopped_by:
+            console.print(f"{turn.service}: {turn.message or turn.stopped_by}", style="yellow", soft_wrap=True)
+    if along.left_alone:
+        console.print("The run that had the job in hand is gone. Run the job to have the answers written.")
+    else:
+        console.print("The run that has the job in hand writes the answers.")
+
+
+def along_json(along: Along) -> str:
+    asked = along.asked
+    told = {"sent": asked.sent, "settled": sum(turn.settled for turn in asked.turns), "left_alone": along.left_alone}
+    return json.dumps(told, indent=2)
 
 
 def brief(console: Console, summary: Summary) -> None:
@@ -92,11 +111,15 @@ def _plan(console: Console, summary: Summary) -> None:
         console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
     if plan.forecast.requests > plan.forecast.at_once:
         when = plan.forecast.ends_at[:16].replace("T", " ")
-        console.print(f"By the allowance the last leaves on {when} UTC, in {plan.forecast.stretches:,} goes.")
+        last = (
+            f"the last leaves on {when} UTC, in {plan.forecast.stretches:,} goes" if when else "not all can ever leave"
+        )
+        console.print(f"By the allowance {last}.")
     for currency, cost in costs(plan).items():
         console.print(f"It costs at most {money(cost, currency)}.")
     for later in filter(lambda later: later.most, plan.later):
-        how_many = f"{later.least:,} questions" + (f", up to {later.most:,}" if later.most > later.least else "")
+        some = f", some {later.expected:,}, up to {later.most:,}" if later.most > later.least else ""
+        how_many = f"{later.least:,} questions{some}"
         console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
     if summary.changes and summary.changes.cells:
         cells, records = summary.changes.cells, summary.changes.records
@@ -125,12 +148,17 @@ def _since(summary: Summary) -> str:
     return f"{scan.new:,} new, {scan.changed:,} changed, {same:,} as they were{gone}"
 
 
-def _requests(summary: Summary) -> str:
-    asked, plan = summary.asked, summary.plan
+def _asked_line(asked: Asked) -> str:
+    """Requests and how fast they were."""
     said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them again)" if asked.retried else "")
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
-    said += f"; {plan.answered_by_ledger:,} questions answered from the ledger"
+    return said
+
+
+def _requests(summary: Summary) -> str:
+    asked, plan = summary.asked, summary.plan
+    said = f"{_asked_line(asked)}; {plan.answered_by_ledger:,} questions answered from the ledger"
     for currency, cost in asked.costs.items():
         said += f"; cost {money(cost, currency)}"
     left = tightest(plan.left)
@@ -153,6 +181,11 @@ def _services(summary: Summary) -> Table:
         cost = money(turn.cost, turn.currency) if turn.currency else "–"
         table.add_row(f"  {name}", f"{turn.settled:,}", f"{turn.sent:,}", took, cost, f"{placed:,}")
     return table
+
+
+def _differences(asked: Asked) -> list[str]:
+    """What services said of their limits, where their descriptions say something else."""
+    return [f"note: {difference}." for turn in asked.turns for difference in turn.differences]
 
 
 def _stops(summary: Summary) -> list[str]:
@@ -225,7 +258,7 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
         "scan": {name: getattr(summary.scan, name) for name in ("records", "new", "changed", "vanished")},
         "coordinates": {finding.value: asdict(found) for finding, found in summary.scan.findings.items()},
-        "plan": asdict(summary.plan),
+        "plan": plan_json(summary.plan),
         "requests": {
             "sent": asked.sent, "again": asked.retried, "seconds": round(asked.seconds, 3),
             "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
@@ -242,6 +275,15 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "backup": summary.backup and str(summary.backup),
     }  # fmt: skip
     return json.dumps(data, indent=indent, ensure_ascii=False)
+
+
+def plan_json(plan: Plan) -> dict[str, Any]:
+    """A plan, for machines: without the curves of its forecasts."""
+    data = asdict(plan)
+    for forecast in (data["forecast"], *(later["forecast"] for later in data["later"])):
+        del forecast["curve"]
+        forecast["goes_on_at"] = forecast["goes_on_at"] and forecast["goes_on_at"].isoformat(timespec="seconds")
+    return data | {"ends_at": plan.ends_at or None}
 
 
 def _turn_json(turn: AskResult) -> dict[str, Any]:

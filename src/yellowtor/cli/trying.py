@@ -22,14 +22,14 @@ from yellowtor.answers.spots import Spot, Subject, spot_at
 from yellowtor.cli.console import mark, note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob, Exit
-from yellowtor.opening import CLOCK, open_table
+from yellowtor.opening import open_table
 from yellowtor.run.job import Job
 from yellowtor.run.judging import matched
 from yellowtor.run.trial import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.settings import read_settings
-from yellowtor.wiring import load_service, service_book, wishes_of
+from yellowtor.wiring import ledger_of, load_service, service_book, wishes_of
 
 SHOWN = {"request": {"request"}, "reply": {"reply"}, "reading": {"reading"}, "all": {"request", "reply", "reading"}}
 DECIMALS = 5  # of a degree in a question about a position; a job may say others
@@ -92,10 +92,10 @@ def _tried(
 ) -> Trial:  # fmt: skip
     if wish.reply:
         return read_trial(asked, service, saved_reply(wish.reply), thresholds, kept=f"read from {wish.reply}")
-    ledger = wish.ledger or (folder / job.ledger if job and job.ledger else None)
+    ledger = wish.ledger or (ledger_of(job, folder) if job else None)
     with ExitStack() as stack:
         book = stack.enter_context(service_book(service, path, ledger, "everything" if wish.anew else "nothing"))
-        trial = try_one(asked, service, book, CLOCK, thresholds, anew=wish.anew)
+        trial = try_one(asked, service, book, book.clock, thresholds, anew=wish.anew)
     if wish.save:
         save_reply(trial.reply, wish.save)
         note(stderr(), f"the reply is in {wish.save}; --reply {wish.save} reads it again without asking")

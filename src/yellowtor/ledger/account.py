@@ -3,29 +3,22 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Protocol
 
-from sqlalchemy import Connection, bindparam, func, select
-from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy import func, select
 
-from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.pace import Learned, Pace
 from yellowtor.allowance.price import Budget, Price, price_on
+from yellowtor.allowance.told import Told, differs
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.work import Reserved, Spent
 from yellowtor.ledger.schema import pace, request
+from yellowtor.ledger.store import Store
 from yellowtor.ledger.windows import PUT_USE, CalendarUse, left_of, stamp, uses
 
 UNLIMITED = 2**62  # of a month that is counted for its price only
-_PUT = insert(pace).values(account=bindparam("account"), boot_id=bindparam("boot_id"), arrival=bindparam("arrival"))
-PUT_PACE = _PUT.on_conflict_do_update(
-    index_elements=["account"], set_={"boot_id": _PUT.excluded.boot_id, "arrival": _PUT.excluded.arrival}
-)
-
-
-class Clock(Protocol):
-    def now(self) -> datetime: ...
-    def boot(self) -> float: ...
-    def boot_id(self) -> str: ...
+PUT_PACE = """INSERT INTO pace (account, boot_id, arrival, learned, learned_at) VALUES (?, ?, ?, ?, ?)
+    ON CONFLICT (account) DO UPDATE SET boot_id = excluded.boot_id, arrival = excluded.arrival,
+    learned = excluded.learned, learned_at = excluded.learned_at"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,23 +31,25 @@ class AccountTerms:
     pace: Pace
     windows: Sequence[Window] = ()
     prices: Sequence[Price] = ()
+    keep_days: int | None = None
+    keep_nothing_days: int | None = None
 
     def counted(self) -> Sequence[Window]:
         """Its windows, and the month that its price goes by."""
-        has_month = any(w.span is Span.MONTH and not w.rolling for w in self.windows)
+        has_month = any(w.name == Span.MONTH for w in self.windows)
         return [*self.windows, *([Window(UNLIMITED, Span.MONTH)] if self.prices and not has_month else [])]
 
 
 class Account:
     """As of a version of the database. budget is what the run may spend, whatever accounts it charges."""
 
-    def __init__(self, terms: AccountTerms, clock: Clock, connection: Connection, budget: Budget) -> None:
-        now = clock.now()
-        self._terms, self._clock, self._budget = terms, clock, budget
-        self._uses = uses(terms.counted(), terms.account, connection, now)
+    def __init__(self, terms: AccountTerms, job_id: int, store: Store, budget: Budget) -> None:
+        now, connection = store.clock.now(), store.connection
+        self._terms, self._store, self._clock, self._budget = terms, store, store.clock, budget
+        self._uses = uses(terms.counted(), terms.account, job_id, connection, now)
         self._month = next((use for use in self._uses if use.window.name == Span.MONTH), None)
         self._price = price_on(terms.prices, now.date())
-        self._arrival = self._last_arrival(connection)
+        self._arrival, self._learned = self._paced()
         self._next_id = (connection.execute(select(func.max(request.c.id))).scalar_one() or 0) + 1
 
     def lefts(self, now: datetime) -> list[Left]:
@@ -63,11 +58,19 @@ class Account:
 
     def covers(self, questions: int, now: datetime, *, counts_each: bool) -> int:
         """How many of so many questions the windows and the run's budget allow in one request."""
-        room = min((use.left(now) for use in self._uses), default=questions)
+        room = min((use.left(now) for use in self._uses if not use.window.money), default=questions)
         units = min(room, questions if counts_each else 1)
-        while units > 0 and not self._budget.covers(self.cost(units, now)):
+        while units > 0 and not self._affords(self.cost(units, now), now):
             units -= 1
         return units if counts_each else questions * (units > 0)
+
+    def _affords(self, cost: int, now: datetime) -> bool:
+        """Whether the run's budget and every cap of money allow it."""
+        return self._budget.covers(cost) and all(use.left(now) >= cost for use in self._uses if use.window.money)
+
+    def month_used(self, now: datetime) -> int:
+        """How many requests of the calendar month count for the price."""
+        return self._month.used(now) if isinstance(self._month, CalendarUse) else 0
 
     def cost(self, units: int, now: datetime) -> int:
         """What so many more requests cost, in millionths."""
@@ -78,34 +81,69 @@ class Account:
     def grant(self, units: Sequence[int], now: datetime) -> list[Reserved]:
         """Reservations for the questions of one request, each with the units that it counts for."""
         total, made = sum(units), list[Reserved]()
-        send_at, self._arrival = self._terms.pace.reserve(self._arrival, self._clock.boot(), total)
+        send_at = self.another(total)
         for unit in units:
             cost = self.cost(unit, now)
             self._budget.take(cost)
             made.append(Reserved(self._next_id, send_at, unit, cost))
             for use in self._uses:
-                use.reserved({self._next_id: unit})
+                use.reserved(self._next_id, unit, cost)
             self._next_id += 1
         return made
 
     def another(self, units: int) -> float:
         """Another place in the pace."""
-        send_at, self._arrival = self._terms.pace.reserve(self._arrival, self._clock.boot(), units)
+        now = self._clock.boot()
+        send_at, self._arrival = self.pace(now).reserve(self._arrival, now, units)
         return send_at
+
+    def pace(self, now: float) -> Pace:
+        """The one that is kept: the described, or a lower one that was learned."""
+        return self._learned.pace(self._terms.pace, now)
+
+    def too_fast(self, tried: float) -> None:
+        """The service said so, and not how fast we may be; so many a second left lately."""
+        self._learned = self._learned.too_fast(self._terms.pace, tried, self._clock.boot())
+
+    def heed(self, told: Sequence[Told], uncounted: int, now: datetime) -> dict[str, str]:
+        """Go by what the service says where it allows less than is believed; what differs, in words."""
+        differences = {}
+        for one in told:
+            if differs(one, self.pace(self._clock.boot())) and one.per_second:
+                self._learned = Learned(one.per_second, self._clock.boot())
+                said = f"{self._terms.pace.per_second:g}" if self._terms.pace.per_second else "any number of"
+                differences["pace"] = (
+                    f"{self._terms.service} says {one.per_second:g} requests a second, its description {said}"
+                )
+            for use in self._uses:
+                window = use.window
+                if one.left is None or not one.is_of(window, (use.more_at(now) - now).total_seconds()):
+                    continue
+                believed, left = use.left(now), max(0, one.left - window.leave - uncounted)
+                if left < believed and isinstance(use, CalendarUse):
+                    use.reserved(0, believed - left, 0)
+                    if one.left + window.leave < believed:
+                        differences[window.name] = (
+                            f"{self._terms.service} says {one.left:,} are left of the {window.span}, "
+                            f"the ledger {believed:,}: others use the key, or the description believes too much"
+                        )
+        return differences
 
     def why_not(self, now: datetime) -> Spent:
         """Which windows have nothing left, and when the last of them has more; or that the budget is spent."""
-        empty = [use for use in self._uses if not use.left(now)]
+        least = self.cost(1, now)
+        empty = [use for use in self._uses if use.left(now) < (max(1, least) if use.window.money else 1)]
         if not empty:
             return Spent("", "the run has spent what it may")
-        names = " and ".join(use.window.name for use in empty)
-        return Spent(stamp(max(use.more_at(now) for use in empty)), f"the allowance of the {names} is spent")
+        names = " and ".join(use.window.said for use in empty)
+        are = "are" if len(empty) > 1 else "is"
+        return Spent(stamp(max(use.more_at(now) for use in empty)), f"{names} {are} spent")
 
     def released(self, units: Mapping[int, int], cost: int) -> None:
         """These never left."""
         self._budget.take(-cost)
         for use in self._uses:
-            use.released(units)
+            use.released(units, cost)
 
     def closed(self, requests: Iterable[int], now: datetime) -> None:
         """To these there is a reply."""
@@ -113,16 +151,17 @@ class Account:
         for use in self._uses:
             use.closed(numbers, now)
 
-    def put(self, connection: Connection) -> None:
+    def put(self) -> None:
         """Keep what has changed."""
-        if rows := [row for use in self._uses for row in use.rows()]:
-            connection.execute(PUT_USE, rows)
-        if self._terms.pace.per_second:
-            at = {"boot_id": self._clock.boot_id(), "arrival": self._arrival}
-            connection.execute(PUT_PACE, {"account": self._terms.account, **at})
+        self._store.run_many(PUT_USE, [row for use in self._uses for row in use.rows()])
+        if self._terms.pace.per_second or self._learned.per_second:
+            learned = (self._learned.per_second, self._learned.at)
+            self._store.run(PUT_PACE, (self._terms.account, self._clock.boot_id(), self._arrival, *learned))
 
-    def _last_arrival(self, connection: Connection) -> float:
-        """The account's theoretical arrival time; another boot's clock says nothing."""
-        query = select(pace.c.boot_id, pace.c.arrival).where(pace.c.account == self._terms.account)
-        row = connection.execute(query).first()
-        return row[1] if row and row[0] == self._clock.boot_id() else 0.0
+    def _paced(self) -> tuple[float, Learned]:
+        """The account's theoretical arrival time, and the pace that was learned; another boot's clock says nothing."""
+        query = select(pace.c.boot_id, pace.c.arrival, pace.c.learned, pace.c.learned_at)
+        row = self._store.connection.execute(query.where(pace.c.account == self._terms.account)).first()
+        if row is None or row[0] != self._clock.boot_id():
+            return 0.0, Learned()
+        return row[1], Learned(row[2], row[3])

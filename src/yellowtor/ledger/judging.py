@@ -8,20 +8,20 @@ from itertools import groupby
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Select, Subquery, and_, bindparam, case, func, null, select, text, update
-from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy import Select, Subquery, and_, bindparam, case, func, null, select, update
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.work import Answer, Judged, KeptReply, Pin, Unjudged
 from yellowtor.ledger.scanning import count_states
 from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
-from yellowtor.ledger.store import Store
+from yellowtor.ledger.store import Store, TextsOf
 
 PAGE = 500
 TEXTS = {"basis", "level", "matched", "parts", "reasons"}
-KEYS = text("SELECT value FROM json_each(:keys)")  # many values as one
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
-PUT_JUDGED = f"INSERT OR REPLACE INTO answer ({', '.join(JUDGED)}) VALUES ({', '.join('?' * len(JUDGED))})"  # noqa: S608
+PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
+    ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
+PUT_FOUND = "INSERT INTO candidates (reply_id, reading_key, found) VALUES (?, ?, ?) ON CONFLICT DO NOTHING"
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 KEEP = {
     True: "UPDATE work SET written = ?, held = NULL WHERE id = ?",
@@ -55,7 +55,8 @@ class JudgeBook:
         stale = select(mine.c.address_id.label("id")).select_from(
             mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
         ).group_by(mine.c.address_id).having(
-            answer.c.judged_by.is_distinct_from(judgement_key) | answer.c.newest.is_distinct_from(newest)
+            func.max(answer.c.judged_by).is_distinct_from(judgement_key)
+            | func.max(answer.c.newest).is_distinct_from(newest)
         ).order_by(mine.c.address_id).limit(PAGE).subquery()  # fmt: skip
         reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
@@ -76,11 +77,10 @@ class JudgeBook:
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
         """Keep judgements, and the candidates (reply id, reading key, JSON) that they were made from."""
-        with self._store.transaction() as connection:
-            connection.exec_driver_sql(PUT_JUDGED, [(self._job, judgement_key, *row) for row in rows])
-            if found:
-                rows_found = [dict(zip(("reply_id", "reading_key", "found"), f, strict=True)) for f in found]
-                connection.execute(upsert(candidates).on_conflict_do_nothing(), rows_found)
+        kept = [(self._job, judgement_key, *row[:3], int(row.enough), *row[4:]) for row in rows]
+        with self._store.transaction():
+            self._store.run_many(PUT_JUDGED, kept)
+            self._store.run_many(PUT_FOUND, found)
 
     def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]:
         """The candidates (JSON) of the last answers of a service that have been read so: of any job's."""
@@ -88,6 +88,13 @@ class JudgeBook:
         query = select(candidates.c.found).select_from(candidates.join(reply, reply.c.id == candidates.c.reply_id))
         query = query.where(mine, candidates.c.reading_key == reading_key).order_by(candidates.c.reply_id.desc())
         return self._store.connection.execute(query.limit(count)).scalars().all()
+
+    def enough(self, judgement_key: str) -> tuple[int, int]:
+        """How many of the job's addresses that were judged so have an answer that is good enough; how many were."""
+        mine = (answer.c.job_id == self._job) & (answer.c.judged_by == judgement_key)
+        query = select(func.coalesce(func.sum(answer.c.enough), 0), func.count()).where(mine)
+        good, all_of_them = self._store.connection.execute(query).one()
+        return int(good), int(all_of_them)
 
     def is_judged(self, judgement_key: str) -> bool:
         """Whether nothing has come since all of this job was judged so."""
@@ -106,8 +113,8 @@ class JudgeBook:
 
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
         """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
-        query = self._standing(wanted).where(work.c.job_id == self._job, work.c.key.in_(KEYS))
-        return {found.key: found for found in self._answers(query, {"keys": json.dumps(keys)})}
+        query = self._standing(wanted).where(work.c.job_id == self._job, work.c.key.op("IN")(TextsOf(json.dumps(keys))))
+        return {found.key: found for found in self._answers(query)}
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]:
         """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
@@ -116,8 +123,8 @@ class JudgeBook:
         )
         return self._answers(query.order_by(work.c.place))
 
-    def _answers(self, query: Select[Any], values: Mapping[str, str] | None = None) -> list[Answer]:
-        cursor = self._store.connection.execute(query, values).cursor  # the driver's own rows: nothing in them
+    def _answers(self, query: Select[Any]) -> list[Answer]:
+        cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
         found = list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
         if any(item.pin is not None or item.outcome == "kept" for item in found):
             return [self._settled(item) for item in found]
@@ -146,8 +153,8 @@ class JudgeBook:
         """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
-            with self._store.transaction() as connection:
-                connection.exec_driver_sql("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", self._new)
+            with self._store.transaction():
+                self._store.run_many("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", self._new)
             self._new, self._spilled = [], True
 
     def keep_written(self, *, in_place: bool) -> None:
@@ -160,7 +167,7 @@ class JudgeBook:
                 connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
                 connection.execute(new_written.delete())
             if self._new:
-                connection.exec_driver_sql(KEEP[in_place], [(text, number) for number, text in self._new])
+                self._store.run_many(KEEP[in_place], [(text, number) for number, text in self._new])
         self._new, self._spilled = [], False
 
     def outcomes(self) -> dict[str, int]:
@@ -173,7 +180,7 @@ class JudgeBook:
         outcome = func.coalesce(answer.c.outcome, "waiting")
         by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
         for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
-            counts[name] += count
+            counts[name] += int(count)
         return dict(counts)
 
     def placed_by(self) -> dict[str, int]:
@@ -185,7 +192,7 @@ class JudgeBook:
         query = select(reply.c.service, func.sum(asked.c.records)).select_from(
             asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
         )
-        return {row[0]: row[1] for row in self._store.connection.execute(query.group_by(reply.c.service))}
+        return {row[0]: int(row[1]) for row in self._store.connection.execute(query.group_by(reply.c.service))}
 
     def _asked(self) -> Subquery:
         """The addresses that are asked about, and how many records have each."""

@@ -67,5 +67,5 @@ def take_up(store: Store, job_id: int) -> None:
             select(work.c.id).where(work.c.job_id == job_id, work.c.pin_id.is_not(None)).limit(1)
         ).first()
     ):
-        with store.transaction() as connection:
-            connection.exec_driver_sql(TAKE_UP, (job_id, job_id))
+        with store.transaction():
+            store.run(TAKE_UP, (job_id, job_id))

@@ -5,29 +5,34 @@ before it may leave; its reply is kept in the transaction that settles it.
 """
 
 import json
+import math
 import zlib
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
-from typing import Literal
+from typing import Literal, TypeVar
 
-from sqlalchemy import Connection, select
+from sqlalchemy import select
 
+from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Budget
-from yellowtor.allowance.windows import Left
+from yellowtor.allowance.told import Told
+from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Reservation, Reserved
-from yellowtor.ledger.account import Account, AccountTerms, Clock
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reservation, Reserved
+from yellowtor.ledger.account import Account, AccountTerms
+from yellowtor.ledger.runs import asked_elsewhere, others_in_flight
 from yellowtor.ledger.scanning import FINAL
 from yellowtor.ledger.schema import reply, request
-from yellowtor.ledger.store import ManyRows, Store
+from yellowtor.ledger.store import ManyRows, Store, batched
 from yellowtor.ledger.windows import stamp
 
+T = TypeVar("T")
 Again = Literal["nothing", "failed", "everything"]  # which replies don't count: they are asked for again
 
 
@@ -48,6 +53,7 @@ class SettleReply:
     question_key: str
     reply: Reply
     read: Read
+    took_s: float | None = None  # from its leaving to the end of the reply
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +62,8 @@ class Refuse:
 
     request_id: int
     kind: Kind
+    took_s: float | None = None
+    tried: float = 0.0  # a second, lately: of one that was too fast, where nobody said how fast it may be
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +83,15 @@ class Postpone:
     units: int = 1
 
 
-Order = Reserve | SettleReply | Refuse | Release | Postpone
+@dataclass(frozen=True, slots=True)
+class Heed:
+    """What the service says of its limits; so many of the requests that are reserved it has not counted."""
+
+    told: Sequence[Told]
+    uncounted: int
+
+
+Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed
 
 
 REQUESTS = ManyRows(
@@ -85,21 +101,30 @@ REPLIES = ManyRows(
     reply,
     ["question_key", "service", "request_id", "run_id", "kind", "status", "message", "body", "received_at", "headers"],
 )
-CLOSE = "UPDATE request SET state = ?, kind = ?, settled_at = ? WHERE id IN (SELECT value FROM json_each(?))"
+CLOSE = """UPDATE request SET state = ?, kind = ?, settled_at = ?, took_ms = CAST(done.column2 AS integer)
+    FROM (VALUES {}) AS done WHERE request.id = done.column1"""
+AT_ONCE = 1_000
 
 
 class RequestBook:
     """The requests of one run to one service."""
 
     def __init__(
-        self, store: Store, run_id: int, clock: Clock, terms: AccountTerms, again: Again, budget: Budget
+        self, store: Store, job_id: int, run_id: int, terms: AccountTerms, again: Again, budget: Budget
     ) -> None:
-        self._store, self._run, self._clock, self._terms = store, run_id, clock, terms
+        self._store, self._job, self._run, self._clock, self._terms = store, job_id, run_id, store.clock, terms
+        self._differences: dict[str, str] = {}
+        self._slowest = math.inf
         self._again, self._budget = again, budget
         self._account: Account | None = None
-        self._as_of = -1  # the version of the database that the account is known at
-        self._begun_at = self._version(store.connection)
-        self._shared = False  # another process has written to the ledger since this run began
+        self._as_of = -1  # the state of the ledger that the account is known at
+        self._begun_at = store.changes()
+        self._shared = others_in_flight(store, run_id)  # or another process has written since this run began
+
+    @property
+    def is_far(self) -> bool:
+        """Every statement is a way over the network."""
+        return self._store.shareable
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -113,10 +138,11 @@ class RequestBook:
 
     def carry_out(self, orders: Sequence[Order]) -> list[Sequence[Reservation]]:
         """Carry all the orders out, in a transaction; a reservation for each question of whoever wants one."""
-        connection, now = self._store.connection, self._clock.now()
-        account = self._account_now(connection)
-        self._settle(connection, [o for o in orders if isinstance(o, SettleReply)], now)
-        closed = self._close(connection, orders, now)
+        now = self._clock.now()
+        account = self._account_now()
+        self._settle([o for o in orders if isinstance(o, SettleReply)], now)
+        closed = self._close(orders, now)
+        self._learn(orders, account, now)
         released = [o for o in orders if isinstance(o, Release)]
         account.released({o.request_id: o.units for o in released}, sum(o.cost for o in released))
         account.closed(closed, now)
@@ -126,14 +152,50 @@ class RequestBook:
             if isinstance(o, Postpone)
         }
         reserves = [o for o in orders if isinstance(o, Reserve)]
-        made |= zip(map(id, reserves), self._reserve(connection, reserves, account, now), strict=True)
-        if released or made:
-            account.put(connection)
+        made |= zip(map(id, reserves), self._reserve(reserves, account, now), strict=True)
+        if released or made or self._learned:
+            account.put()
         return [made.get(id(o), ()) for o in orders]
+
+    def _learn(self, orders: Sequence[Order], account: Account, now: datetime) -> None:
+        """Take in what the service said of its limits."""
+        self._learned = False
+        for order in orders:
+            if isinstance(order, Refuse) and order.kind is Kind.TOO_FAST and order.tried:
+                account.too_fast(order.tried)
+                kept = account.pace(self._clock.boot()).per_second
+                self._slowest = min(self._slowest, kept or self._slowest)
+                self._differences["learned"] = (
+                    f"{self._terms.service} said that we are too fast, and not how fast we may be: the pace went down "
+                    f"to {self._slowest:.3g} a second, and grows again"
+                )
+            elif isinstance(order, Heed):
+                self._differences |= account.heed(order.told, order.uncounted, now)
+            else:
+                continue
+            self._learned = True
+
+    @property
+    def differences(self) -> Sequence[str]:
+        """Where the service said something else of its limits than the description does."""
+        return list(self._differences.values())
+
+    @property
+    def windows(self) -> Sequence[Window]:
+        """What is counted: the account's windows, and caps."""
+        return self._terms.windows
 
     def left(self) -> Sequence[Left]:
         """What each window still allows."""
         return self._looked_at().lefts(self._clock.now())
+
+    def month_used(self) -> int:
+        """How many requests of this month count for the price."""
+        return self._looked_at().month_used(self._clock.now())
+
+    def pace(self) -> Pace:
+        """The pace that is kept."""
+        return self._looked_at().pace(self._clock.boot())
 
     def cost(self, requests: int) -> int:
         """What so many more requests would cost this month, in millionths."""
@@ -146,23 +208,29 @@ class RequestBook:
         return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
 
     def _looked_at(self) -> Account:
-        return Account(self._terms, self._clock, self._store.connection, self._budget)
+        return Account(self._terms, self._job, self._store, self._budget)
 
-    def _account_now(self, connection: Connection) -> Account:
+    def reopen(self) -> None:
+        """Open a ledger that was gone anew. Raises LedgerTrouble."""
+        self._store.reopen()
+
+    def persist(self, work: Callable[[], T]) -> T:
+        """Do something with the ledger, once more if it was gone meanwhile."""
+        return self._store.persist(work)
+
+    def _account_now(self) -> Account:
         """The account's state; read again only when another process has written since."""
-        version = self._version(connection)
+        version = self._store.changes()
         self._shared = self._shared or version != self._begun_at
         if self._account is None or self._as_of != version:
             self._account, self._as_of = self._looked_at(), version
         return self._account
 
-    def _reserve(
-        self, connection: Connection, orders: list[Reserve], account: Account, now: datetime
-    ) -> list[list[Reservation]]:
-        known = self._known(connection, orders) if self._shared and orders else set()
+    def _reserve(self, orders: list[Reserve], account: Account, now: datetime) -> list[list[Reservation]]:
+        known = self._known(orders) if self._shared and orders else {}
         rows, made = list[dict[str, object]](), list[list[Reservation]]()
         for order in orders:
-            made.append([AlreadyKnown()] * len(order.question_keys))
+            made.append([known.get(key, AlreadyKnown()) for key in order.question_keys])
             wanted = [at for at, key in enumerate(order.question_keys) if key not in known]
             covered = account.covers(len(wanted), now, counts_each=order.counts_each)
             units = [1 if order.counts_each or not at else 0 for at in range(covered)]
@@ -171,22 +239,18 @@ class RequestBook:
                 rows.append(self._row(reserved, order.question_keys[at], order.attempt, now))
             for at in wanted[covered:]:
                 made[-1][at] = account.why_not(now)
-        REQUESTS.insert(connection, rows)
+        REQUESTS.insert(self._store, rows)
         return made
 
-    @staticmethod
-    def _version(connection: Connection) -> int:
-        """What changes whenever another connection has written (SQLite's own count)."""
-        return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
-
-    def _known(self, connection: Connection, orders: list[Reserve]) -> set[str]:
-        """The questions that someone has put a final reply to since they were counted as open."""
+    def _known(self, orders: list[Reserve]) -> dict[str, Reservation]:
+        """The questions that someone has put a final reply to since they were counted as open, or is asking now."""
         keys = [key for order in orders for key in order.question_keys]
         query = select(reply.c.question_key).where(reply.c.question_key.in_(keys))
         if self._again != "nothing":
             final = FINAL if self._again == "failed" else []
             query = query.where(reply.c.kind.in_(final) | (reply.c.run_id == self._run))
-        return set(connection.execute(query).scalars())
+        known: dict[str, Reservation] = dict.fromkeys(asked_elsewhere(self._store, self._run, keys), Elsewhere())
+        return known | dict.fromkeys(self._store.connection.execute(query).scalars(), AlreadyKnown())
 
     def _row(self, reserved: Reserved, key: str, attempt: int, now: datetime) -> dict[str, object]:
         return {
@@ -195,33 +259,36 @@ class RequestBook:
             "reserved_at": _stamp(now),
         }  # fmt: skip
 
-    def _settle(self, connection: Connection, orders: list[SettleReply], now: datetime) -> None:
+    def _settle(self, orders: list[SettleReply], now: datetime) -> None:
         rows = [self._kept(order, now) for order in orders]
         if self._again != "nothing" or self._shared:  # the new reply takes the place of the one before
             keys = [order.question_key for order in orders]
-            connection.execute(reply.delete().where(reply.c.question_key.in_(keys)))
-        REPLIES.insert(connection, rows)
+            self._store.connection.execute(reply.delete().where(reply.c.question_key.in_(keys)))
+        REPLIES.insert(self._store, rows)
 
     def _kept(self, order: SettleReply, now: datetime) -> dict[str, object]:
         return {
             "question_key": order.question_key, "service": self._terms.service, "request_id": order.request_id,
             "run_id": self._run, "kind": order.read.kind.value, "status": order.reply.status,
-            "message": order.read.message, "body": _packed(order.reply.body), "received_at": _stamp(now),
+            "message": order.read.message, "body": packed(order.reply.body), "received_at": _stamp(now),
             "headers": json.dumps(dict(order.reply.headers)),
         }  # fmt: skip
 
-    def _close(self, connection: Connection, orders: Sequence[Order], now: datetime) -> list[int]:
+    def _close(self, orders: Sequence[Order], now: datetime) -> list[int]:
         """Mark what has become of requests, with one statement for all that became the same; those that were sent."""
-        closed = defaultdict[tuple[str, str], list[int]](list)
+        closed = defaultdict[tuple[str, str], list[tuple[int, int | None]]](list)
         for order in orders:
-            if not isinstance(order, Reserve | Postpone):
-                closed[_become(order)].append(order.request_id)
-        for became, ids in closed.items():
-            connection.exec_driver_sql(CLOSE, (*became, _stamp(now), json.dumps(ids)))
-        return [number for (state, _), ids in closed.items() if state != "released" for number in ids]
+            if not isinstance(order, Reserve | Postpone | Heed):
+                took_s = None if isinstance(order, Release) else order.took_s
+                closed[_become(order)].append((order.request_id, None if took_s is None else round(took_s * 1000)))
+        for became, done in closed.items():
+            for page in batched(done, AT_ONCE):
+                values = [value for one in page for value in one]
+                self._store.run(CLOSE.format(", ".join(["(?, ?)"] * len(page))), (*became, _stamp(now), *values))
+        return [number for (state, _), done in closed.items() if state != "released" for number, _ in done]
 
 
-def _packed(body: bytes) -> bytes:
+def packed(body: bytes) -> bytes:
     """The body in the format of RFC 1950; a window of 4 KiB costs a quarter of the time for so short a text."""
     packer = zlib.compressobj(1, zlib.DEFLATED, 12, 5)
     return packer.compress(body) + packer.flush()

@@ -5,6 +5,7 @@ Rows that did not change are settled by one join and never come out of the datab
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_, select, update
@@ -26,17 +27,18 @@ GONE = """work.held IS NOT NULL AND work.state = 'ask' AND work.raw_hash = s.raw
 TAKE = f"""UPDATE work SET place = s.place,
     held = CASE WHEN {GONE} THEN NULL ELSE work.held END,
     held_hash = CASE WHEN {GONE} THEN s.raw_hash ELSE work.held_hash END
-    FROM scanned s WHERE s.place >= ? AND work.job_id = ? AND work.key = +s.key
-    AND (work.place IS NOT s.place OR ({GONE}))"""  # noqa: S608 - our own words; +: go by the records' index
+    FROM scanned s WHERE s.place >= ? AND work.job_id = ? AND work.key = {{first}}s.key
+    AND (work.place IS DISTINCT FROM s.place OR ({GONE}))"""  # noqa: S608 - our own words; go by the records' index first
 # The records of a job in these places of its last scan, as they were.
 AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
     WHERE job_id = ? AND place > ? AND place <= ? ORDER BY place"""
 # Those up to a place are as they were, and need be in `scanned` only now.
-CATCH_UP = """INSERT OR IGNORE INTO scanned (place, key, raw_hash, held)
-    SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ?"""
+CATCH_UP = """INSERT INTO scanned (place, key, raw_hash, held)
+    SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ? ON CONFLICT DO NOTHING"""
 PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
 PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id) SELECT ?, ?, id FROM address WHERE key = ?
-    ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE asking_id IS NULL"""
+    ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE question.asking_id IS NULL"""
+PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
     VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?))
     ON CONFLICT (job_id, key) DO UPDATE SET place = excluded.place, raw_hash = excluded.raw_hash,
@@ -50,6 +52,7 @@ class ScanBook:
     def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:
         self._store, self._job, self._run, self._askings = store, job_id, run_id, askings
         self._count = 0
+        self._collected: tuple[int, Turn, bool] | None = None  # in which session the open questions were, and for whom
         self._in_order = True  # so far the keys are those of the last scan, in its order
 
     def composed_by(self) -> str:
@@ -95,9 +98,9 @@ class ScanBook:
             self._count += len(batch)
             return [], None
         try:
-            with self._store.transaction() as connection:
-                connection.exec_driver_sql(PUT_SCANNED, [(before + at + 1, *batch[at]) for at in differ])
-                connection.exec_driver_sql(TAKE, (before + 1, self._job))
+            with self._store.transaction():
+                self._store.run_many(PUT_SCANNED, [(before + at + 1, *batch[at]) for at in differ])
+                self._store.run(TAKE.format(first=self._store.index_first), (before + 1, self._job))
         except IntegrityError:
             return [], self._twice(batch)
         self._count += len(batch)
@@ -106,7 +109,7 @@ class ScanBook:
     def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> list[int] | None:
         """Which of these are not as the ledger remembers them; None where they are not the last scan's next keys."""
         places = (self._job, self._count, self._count + len(batch))
-        known = self._store.connection.exec_driver_sql(AS_THEY_WERE, places).cursor.fetchall()
+        known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
         if [row[0] for row in known] != [row[0] for row in batch]:
             return None
         return [
@@ -118,8 +121,8 @@ class ScanBook:
     def _fall_out_of_order(self) -> None:
         """From here on each record is looked up by its key; `scanned` gets those that were in order up to here."""
         if self._in_order and self._count:
-            with self._store.transaction() as connection:
-                connection.exec_driver_sql(CATCH_UP, (self._job, self._count))
+            with self._store.transaction():
+                self._store.run(CATCH_UP, (self._job, self._count))
         self._in_order = False
 
     def _twice(self, batch: Sequence[tuple[str, str, str | None]]) -> str:
@@ -162,10 +165,9 @@ class ScanBook:
             (key, self._askings[service], item.address_key) for item in rows for service, key in item.questions.items()
         ]
         with self._store.transaction() as connection:
-            connection.exec_driver_sql("INSERT OR IGNORE INTO address (key, parts) VALUES (?, ?)", addresses)
-            if questions:
-                connection.exec_driver_sql(PUT_QUESTION, questions)
-            connection.exec_driver_sql(PUT_WORK, [(self._job, *item[:7], item.address_key) for item in rows])
+            self._store.run_many(PUT_ADDRESS, addresses)
+            self._store.run_many(PUT_QUESTION, questions)
+            self._store.run_many(PUT_WORK, [(self._job, *item[:7], item.address_key) for item in rows])
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
     def close(self) -> int:
@@ -205,7 +207,8 @@ class ScanBook:
             question.join(work, work.c.address_id == question.c.address_id).join(
                 address, address.c.id == question.c.address_id
             )
-        ).where(asks, question.c.id.in_(opened)).group_by(question.c.id)  # fmt: skip
+        ).where(asks, question.c.id.in_(opened)).group_by(question.c.id, address.c.id)  # fmt: skip
+        self._collected = (self._store.session, turn, again_failed)
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
             connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
@@ -225,7 +228,7 @@ class ScanBook:
                 answer.c.job_id == self._job,
                 answer.c.address_id == mine.c.address_id,
                 answer.c.judged_by == turn.judged_by,
-                answer.c.enough,
+                answer.c.enough == 1,
             )
             source = source.outerjoin(answer, judged)
             not_enough: ColumnElement[bool] = answer.c.address_id.is_(None)
@@ -242,14 +245,17 @@ class ScanBook:
     def questions(self) -> Iterator[Question]:
         """The open questions in the job's order, read a page at a time."""
         last = 0
-        columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
-        while True:
-            query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
-            page = self._store.connection.execute(query).all()
-            if not page:
-                return
+        while page := self._store.persist(partial(self._page, last)):
             last = page[-1][0]
             yield from (Question(*row[1:]) for row in page)
+
+    def _page(self, last: int) -> Sequence[Any]:
+        """Those after a place; collected anew where they were lost with the connection."""
+        if self._collected and self._collected[0] != self._store.session:
+            self.open_questions(self._collected[1], again_failed=self._collected[2])
+        columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
+        query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
+        return self._store.connection.execute(query).all()
 
 
 def count_states(store: Store, job_id: int) -> Counter[str]:

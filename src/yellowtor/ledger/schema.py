@@ -5,6 +5,7 @@ ledger is brought up to date by migrations/, a newer one is not touched.
 """
 
 from sqlalchemy import (
+    BigInteger,
     Column,
     Float,
     ForeignKey,
@@ -16,8 +17,9 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 6
+VERSION = 7
 metadata = MetaData()
+WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
 job = Table(
     "job", metadata,
@@ -33,6 +35,10 @@ run = Table(
     Column("job_id", ForeignKey("job.id"), nullable=False),
     Column("started_at", Text, nullable=False),
     Column("ended_at", Text),
+    Column("seen_at", Text, nullable=False, server_default=""),  # its last sign of life, where the ledger is shared
+    Column("who", Text, nullable=False, server_default=""),
+    Column("host", Text, nullable=False, server_default=""),
+    Column("process", Integer, nullable=False, server_default="0"),
 )  # fmt: skip
 
 request = Table(
@@ -47,9 +53,12 @@ request = Table(
     Column("units", Integer, nullable=False, default=1),
     Column("reserved_at", Text, nullable=False),
     Column("settled_at", Text),
-    Column("cost", Integer, nullable=False, server_default="0"),  # millionths of the account's currency
+    Column("cost", WIDE, nullable=False, server_default="0"),  # millionths of the account's currency
+    Column("took_ms", Integer),  # from its leaving to the end of the reply
 )  # fmt: skip
-Index("request_open", request.c.run_id, sqlite_where=request.c.state == "reserved")
+FLYING = request.c.state == "reserved"
+Index("request_open", request.c.run_id, sqlite_where=FLYING, postgresql_where=FLYING)
+Index("request_flying", request.c.question_key, sqlite_where=FLYING, postgresql_where=FLYING)
 Index("request_settled", request.c.account, request.c.settled_at)  # rolling windows look back
 
 window_use = Table(
@@ -57,14 +66,16 @@ window_use = Table(
     Column("account", Text, primary_key=True),
     Column("window", Text, primary_key=True),
     Column("start", Text, primary_key=True),
-    Column("used", Integer, nullable=False),
+    Column("used", WIDE, nullable=False),
 )  # fmt: skip
 
 pace = Table(
     "pace", metadata,
     Column("account", Text, primary_key=True),
     Column("boot_id", Text, nullable=False),
-    Column("arrival", Float, nullable=False),  # theoretical arrival time, seconds of the boot clock
+    Column("arrival", Float, nullable=False),  # theoretical arrival time, seconds of the ledger's clock
+    Column("learned", Float, nullable=False, server_default="0"),  # requests a second that were borne at that instant
+    Column("learned_at", Float, nullable=False, server_default="0"),
 )  # fmt: skip
 
 reply = Table(
@@ -82,6 +93,8 @@ reply = Table(
     Column("headers", Text, nullable=False, server_default="{}"),  # JSON: the fields that something is read from
     sqlite_autoincrement=True,
 )  # fmt: skip
+
+Index("reply_age", reply.c.service, reply.c.kind, reply.c.received_at)
 
 candidates = Table(
     "candidates", metadata,
@@ -104,6 +117,8 @@ asking = Table(
     Column("id", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("service", Text, nullable=False),
+    Column("keep_days", Integer),  # its replies are kept for so long (null: for ever)
+    Column("keep_nothing_days", Integer),  # and those that found nothing
 )  # fmt: skip
 
 question = Table(
@@ -149,7 +164,8 @@ work = Table(
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
 Index("work_state", work.c.job_id, work.c.state, work.c.address_id, work.c.pin_id)
-Index("work_pin", work.c.job_id, sqlite_where=work.c.pin_id.is_not(None))
+PINNED = work.c.pin_id.is_not(None)
+Index("work_pin", work.c.job_id, sqlite_where=PINNED, postgresql_where=PINNED)
 
 # The judgement of an address, by one job's thresholds, over the replies of all its services.
 answer = Table(

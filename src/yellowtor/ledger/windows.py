@@ -3,18 +3,15 @@
 from collections import deque
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Any, Protocol
+from typing import Protocol
 
-from sqlalchemy import Connection, bindparam, func, select
-from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy import ColumnElement, Connection, func, select
 
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.ledger.schema import request, window_use
+from yellowtor.ledger.schema import request, run, window_use
 
-_PUT = insert(window_use).values(
-    account=bindparam("account"), window=bindparam("window"), start=bindparam("start"), used=bindparam("used")
-)
-PUT_USE = _PUT.on_conflict_do_update(index_elements=["account", "window", "start"], set_={"used": _PUT.excluded.used})
+PUT_USE = """INSERT INTO window_use (account, "window", start, used) VALUES (?, ?, ?, ?)
+    ON CONFLICT (account, "window", start) DO UPDATE SET used = excluded.used"""
 
 
 class Use(Protocol):
@@ -24,24 +21,35 @@ class Use(Protocol):
 
     def left(self, now: datetime) -> int: ...
     def more_at(self, now: datetime) -> datetime: ...
-    def reserved(self, units: Mapping[int, int]) -> None: ...  # by the number of the request
+    def reserved(self, request: int, units: int, cost: int) -> None: ...
     def closed(self, requests: Iterable[int], now: datetime) -> None: ...
-    def released(self, units: Mapping[int, int]) -> None: ...
-    def rows(self) -> list[dict[str, Any]]: ...
+    def released(self, units: Mapping[int, int], cost: int) -> None: ...  # units by the number of the request
+    def rows(self) -> list[tuple[object, ...]]: ...
 
 
 class CalendarUse:
-    """Of a calendar's window; never of an earlier one than the last that was seen."""
+    """Of a calendar's window; never of an earlier one than the last that was seen.
 
-    def __init__(self, window: Window, account: str, connection: Connection, now: datetime) -> None:
-        self.window, self._account = window, account
+    whose is what it is counted by in the ledger; of one that was never counted, what is in the record of requests
+    (charged) counts.
+    """
+
+    def __init__(
+        self, window: Window, whose: str, charged: ColumnElement[bool], connection: Connection, now: datetime
+    ) -> None:
+        self.window, self._account = window, whose
         query = select(window_use.c.start, window_use.c.used).where(
-            window_use.c.account == account, window_use.c.window == window.name
+            window_use.c.account == whose, window_use.c.window == window.name
         )
         last = connection.execute(query.order_by(window_use.c.start.desc()).limit(1)).first()
         self._start, self._used = window.start(now), 0
         if last and datetime.fromisoformat(last[0]) >= self._start:
             self._start, self._used = datetime.fromisoformat(last[0]), last[1]
+        elif not last:
+            amount = func.sum(request.c.cost if window.money else request.c.units)
+            since = request.c.settled_at.is_(None) | (request.c.settled_at >= stamp(self._start))
+            query = select(func.coalesce(amount, 0)).where(charged, since, request.c.state != "released")
+            self._used = int(connection.execute(query).scalar_one())
 
     def left(self, now: datetime) -> int:
         if (start := self.window.start(now)) > self._start:
@@ -56,18 +64,17 @@ class CalendarUse:
     def more_at(self, now: datetime) -> datetime:
         return self.window.end(max(now, self._start))
 
-    def reserved(self, units: Mapping[int, int]) -> None:
-        self._used += sum(units.values())
+    def reserved(self, request: int, units: int, cost: int) -> None:  # noqa: ARG002 - counted, not named
+        self._used += cost if self.window.money else units
 
     def closed(self, requests: Iterable[int], now: datetime) -> None:
         """It counts where it was reserved."""
 
-    def released(self, units: Mapping[int, int]) -> None:
-        self._used = max(0, self._used - sum(units.values()))
+    def released(self, units: Mapping[int, int], cost: int) -> None:
+        self._used = max(0, self._used - (cost if self.window.money else sum(units.values())))
 
-    def rows(self) -> list[dict[str, Any]]:
-        start = stamp(self._start)
-        return [{"account": self._account, "window": self.window.name, "start": start, "used": self._used}]
+    def rows(self) -> list[tuple[object, ...]]:
+        return [(self._account, self.window.name, stamp(self._start), self._used)]
 
 
 class RollingUse:
@@ -99,19 +106,19 @@ class RollingUse:
         """When the oldest falls out; what is in flight has all of it before it."""
         return (self._past[0][0] if self._past else now) + self._span
 
-    def reserved(self, units: Mapping[int, int]) -> None:
-        self._flying |= units
-        self._used += sum(units.values())
+    def reserved(self, request: int, units: int, cost: int) -> None:  # noqa: ARG002 - never of money
+        self._flying[request] = units
+        self._used += units
 
     def closed(self, requests: Iterable[int], now: datetime) -> None:
         units = sum(self._flying.pop(number, 0) for number in requests)
         if units:
             self._past.append((self._latest(now), units))
 
-    def released(self, units: Mapping[int, int]) -> None:
+    def released(self, units: Mapping[int, int], cost: int) -> None:  # noqa: ARG002 - never of money
         self._used -= sum(self._flying.pop(number, 0) for number in units)
 
-    def rows(self) -> list[dict[str, Any]]:
+    def rows(self) -> list[tuple[object, ...]]:
         return []
 
     def _latest(self, now: datetime) -> datetime:
@@ -119,16 +126,25 @@ class RollingUse:
         return max(now, self._past[-1][0]) if self._past else now
 
 
-def uses(windows: Sequence[Window], account: str, connection: Connection, now: datetime) -> list[Use]:
-    """What the account has used of each of its windows."""
-    return [(RollingUse if w.rolling else CalendarUse)(w, account, connection, now) for w in windows]
+def uses(windows: Sequence[Window], account: str, job_id: int, connection: Connection, now: datetime) -> list[Use]:
+    """What the account has used of each of its windows, and the job of its own caps."""
+    jobs = request.c.run_id.in_(select(run.c.id).where(run.c.job_id == job_id))
+    found: list[Use] = []
+    for window in windows:
+        if window.rolling:
+            found.append(RollingUse(window, account, connection, now))
+        elif window.cap == "job's":
+            found.append(CalendarUse(window, f"@job {job_id}", jobs, connection, now))
+        else:
+            found.append(CalendarUse(window, account, request.c.account == account, connection, now))
+    return found
 
 
 def left_of(use: Use, now: datetime) -> Left:
     """The same for people."""
     window, left = use.window, use.left(now)
     resets_at = stamp(use.more_at(now)) if left < window.limit else ""
-    return Left(window.name, window.words, window.limit, left, resets_at)
+    return Left(window.name, window.words, window.limit, left, resets_at, window.money)
 
 
 def stamp(instant: datetime) -> str:

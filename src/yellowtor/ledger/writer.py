@@ -7,11 +7,14 @@ from contextlib import AbstractContextManager, asynccontextmanager
 from functools import partial
 from typing import Self, TypeVar
 
+from yellowtor.allowance.told import Told
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.work import Reservation, Reserved
-from yellowtor.ledger.requests import Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
+from yellowtor.errors import LedgerTrouble
+from yellowtor.ledger.requests import Heed, Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
+from yellowtor.ledger.store import LedgerGone
 
 T = TypeVar("T")
 _Answer = asyncio.Future[Sequence[Reservation]]
@@ -36,9 +39,9 @@ class GroupWriter:
         self._raise_failure()  # before more is spent
         return await self._order(Reserve(question_keys, attempt, counts_each))
 
-    def settle(self, request_id: int, question_key: str, reply: Reply, read: Read) -> None:
+    def settle(self, request_id: int, question_key: str, reply: Reply, read: Read, took_s: float | None = None) -> None:
         """Keep a reply: no later than with the next reservation, or when flush() returns."""
-        self._put(SettleReply(request_id, question_key, reply, read), None)
+        self._put(SettleReply(request_id, question_key, reply, read, took_s), None)
 
     async def flush(self) -> None:
         """Wait until all orders are carried out. Raises what befell one that nobody waited for."""
@@ -46,8 +49,12 @@ class GroupWriter:
             await self._busy
         self._raise_failure()
 
-    async def refuse(self, request_id: int, kind: Kind) -> None:
-        await self._order(Refuse(request_id, kind))
+    async def refuse(self, request_id: int, kind: Kind, took_s: float | None = None, tried: float = 0.0) -> None:
+        await self._order(Refuse(request_id, kind, took_s, tried))
+
+    def heed(self, told: Sequence[Told], uncounted: int) -> None:
+        """Go by what the service says of its limits, no later than with the next reservation."""
+        self._put(Heed(told, uncounted), None)
 
     async def release(self, reserved: Reserved) -> None:
         await self._order(Release(reserved.request_id, reserved.units, reserved.cost))
@@ -61,7 +68,7 @@ class GroupWriter:
     async def call(self, work: Callable[[], T]) -> T:
         """Do something else with the ledger, in its thread."""
         async with self._turn:
-            return await self._in_thread(work)
+            return await self._in_thread(lambda: self._book.persist(work))
 
     async def _in_thread(self, work: Callable[[], T]) -> T:
         return await asyncio.get_running_loop().run_in_executor(self._thread, work)
@@ -83,7 +90,11 @@ class GroupWriter:
             try:
                 async with self._turn, self._elsewhere(self._book.transaction()):
                     group, self._pending = self._pending, []
-                    results = self._book.carry_out([order for order, _ in group])
+                    work = partial(self._book.carry_out, [order for order, _ in group])
+                    results = await self._in_thread(work) if self._book.is_far else work()
+            except LedgerGone:
+                await self._take_up(group)
+                continue
             except Exception as error:  # noqa: BLE001 - whoever gave the order gets it
                 self._fail(group or self._pending, error)
                 continue
@@ -91,6 +102,18 @@ class GroupWriter:
                 if answer and not answer.done():
                     answer.set_result(result)
         self._busy = None
+
+    async def _take_up(self, group: list[tuple[Order, _Answer | None]]) -> None:
+        """The ledger was gone: wait for it, and carry all of the group out once more.
+
+        It may have been committed: twice does no harm, but to what is given back.
+        """
+        again = [(Release(o.request_id, 0) if isinstance(o, Release) else o, answer) for o, answer in group]
+        self._pending = again + self._pending
+        try:
+            await self._in_thread(self._book.reopen)
+        except LedgerTrouble as error:
+            self._fail(self._pending, error)
 
     def _fail(self, group: list[tuple[Order, _Answer | None]], error: Exception) -> None:
         for _, answer in group:
@@ -110,8 +133,8 @@ class GroupWriter:
     async def _elsewhere(self, transaction: AbstractContextManager[None]) -> AsyncIterator[None]:
         """Begin and commit in the ledger's thread: the one may wait for another process, the other for the disk.
 
-        What is done in between is quick, and quicker still in the thread of the event loop: two that share an
-        interpreter hold each other up.
+        What is done in between in a file is quick, and quicker still in the thread of the event loop: two that share
+        an interpreter hold each other up.
         """
         await self._in_thread(transaction.__enter__)
         try:

@@ -14,11 +14,12 @@ from typing import NamedTuple
 
 from yellowtor.allowance.breaker import Breaker
 from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide, told_wait_s
+from yellowtor.allowance.told import Told, told_limits
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.spots import subject_of
-from yellowtor.answers.work import Question, Reserved, Spent
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Question, Reserved, Spent
 from yellowtor.run.asked import AskResult
 from yellowtor.run.gate import Gate
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
@@ -26,6 +27,7 @@ from yellowtor.run.stop import StopWish
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
 PAGE = 500  # so many questions are brought out of the ledger at a time
+LOOK_S = 0.5  # between two looks at what another run has in flight
 PLACES = 5  # so often a request that is late for its place in the pace takes another
 
 
@@ -42,25 +44,27 @@ class _Taken(NamedTuple):
     reply: Reply
     read: Read
     decision: Decision
+    took_s: float = 0.0
 
 
 class _Leaving:
     """One request at the door. Called, it waits for its place in the pace; False when it must not leave.
 
-    left_at is the instant at which it left (seconds of the boot clock); 0 when it did not.
+    left_at is the instant at which it left (seconds of the boot clock); 0 when it did not. number is how many had left
+    by then, itself included, as the service counts them.
     """
 
     def __init__(self, gate: Gate, writer: Writer, held: Sequence[_Held]) -> None:
         self._gate, self._writer, self._reserved = gate, writer, held[0].reserved
         self.units = sum(one.reserved.units for one in held)
-        self.left_at = 0.0
+        self.left_at, self.number = 0.0, 0
 
     async def __call__(self) -> bool:
         for chance in range(1, PLACES + 1):
             send_at, last = self._reserved.send_at, chance == PLACES
             left_at = await self._gate.passed(send_at, late_or_not=last, units=self.units)
             if left_at is not None:
-                self.left_at = left_at
+                self.left_at, self.number = left_at, self._gate.left
                 break
             self._reserved = await self._writer.postpone(self._reserved, self.units)
         return self.left_at > 0
@@ -75,8 +79,11 @@ class Asker:
         # Without a pace, the next question has its reservation by the time that a connection is free.
         self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
         self._connections = asyncio.Semaphore(service.parallel)
+        self._told: list[Told] = []  # what the service said last of its limits
+        self._reserved = 0  # units that were reserved, less those given back
         self._no_more = False  # nothing else is to be reserved; what is, may leave
         self._ahead: deque[Question] = deque()  # brought out of the ledger, and not taken by a worker yet
+        self._elsewhere: list[Question] = []  # another run has them in flight
         self._bringing = asyncio.Lock()
         self._random = random.Random()
         self._breaker = Breaker(service.parallel)
@@ -123,6 +130,9 @@ class Asker:
                 if len(self._ahead) < most and not self._no_more:
                     wanted = max(PAGE, most)
                     self._ahead.extend(await self._writer.call(lambda: list(islice(questions, wanted))))
+                while self._elsewhere and not self._ahead and not self._no_more and not await self._gate.wait(LOOK_S):
+                    self._ahead.extend(self._elsewhere)
+                    self._elsewhere = []
         if self._no_more:
             return []
         return [self._ahead.popleft() for _ in range(min(most, len(self._ahead)))]
@@ -152,7 +162,10 @@ class Asker:
             self._no_more = True
             self._note_stop(Kind.WINDOW_SPENT, spent.why, spent.resets_at)
             self.result.for_good = not spent.resets_at
-        pairs = zip(group, reservations, strict=True)
+        pairs = list(zip(group, reservations, strict=True))
+        self._elsewhere += [question for question, reserved in pairs if isinstance(reserved, Elsewhere)]
+        self._reserved += sum(reserved.units for reserved in reservations if isinstance(reserved, Reserved))
+        self._watch.advanced(sum(isinstance(reserved, AlreadyKnown) for reserved in reservations))
         return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
     async def _send(self, held: Sequence[_Held], attempt: int) -> Sequence[_Taken] | None:
@@ -161,14 +174,17 @@ class Asker:
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
         pace's slack, and would let the next request catch up.
         """
-        taken, asked = None, [subject_of(one.question.address) for one in held]
+        taken, took_s, asked = None, 0.0, [subject_of(one.question.address) for one in held]
         if await self._gate.comes(held[0].reserved.send_at - AHEAD_S):
             leave = _Leaving(self._gate, self._writer, held)
             async with self._connections:
                 many = len(asked) > 1
                 request = self._service.request_many(asked) if many else self._service.request(asked[0])
                 reply = await self._service.send(request, leave)
+                if reply:
+                    self._heed(reply, leave.number)
                 if leave.left_at:
+                    took_s = self._clock.boot() - leave.left_at
                     self._gate.heard(leave.left_at)
                 taken = self._take(self._service.apart(reply, len(asked)), attempt) if reply else None
             if leave.left_at:
@@ -179,8 +195,16 @@ class Asker:
                 self._watch.sent(1, leave.units)
         if taken is None:
             for one in held:
+                self._reserved -= one.reserved.units
                 await self._writer.release(one.reserved)
-        return taken
+            return None
+        return [one._replace(took_s=took_s) for one in taken]
+
+    def _heed(self, reply: Reply, number: int) -> None:
+        """Go by what the service says of its limits: what was reserved after so many had left, it has not counted."""
+        if (limits := told_limits(reply.headers)) and limits != self._told:
+            self._told = limits
+            self._writer.heed(limits, self._reserved - number)
 
     def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[_Taken]:
         """What a reply to each question means, and what is to be done about it.
@@ -217,13 +241,14 @@ class Asker:
     async def _act(self, held: Sequence[_Held], taken: Sequence[_Taken]) -> dict[Question, float]:
         """Do what was decided about each reply; the questions to be asked again, and in how many seconds."""
         again = {}
-        for (question, reserved), (reply, read, decision) in zip(held, taken, strict=True):
+        for (question, reserved), (reply, read, decision, took_s) in zip(held, taken, strict=True):
             if isinstance(decision, Settle):
-                self._writer.settle(reserved.request_id, question.key, reply, read)
+                self._writer.settle(reserved.request_id, question.key, reply, read, took_s)
                 self.result.settled += 1
                 self._watch.advanced(1)
                 continue
-            await self._writer.refuse(reserved.request_id, read.kind)
+            tried = self._gate.rate() if told_wait_s(read.kind, reply.headers, self._clock.now()) is None else 0.0
+            await self._writer.refuse(reserved.request_id, read.kind, took_s, tried)
             if isinstance(decision, Again):
                 again[question] = decision.after_s
         return again

@@ -30,6 +30,7 @@ class AskResult:
     resets_at: str = ""
     for_good: bool = False
     interrupted: bool = False
+    differences: tuple[str, ...] = ()  # what the service said of its limits, where its description says something else
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from yellowtor.errors import Unconfirmed
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
-from yellowtor.run.plan import Plan, costs, currency_of, make_plan
+from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
 from yellowtor.run.stop import StopWish
@@ -85,9 +85,11 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     job, book, services = parts.job, parts.book, parts.services
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
+    for name, count in book.expired.items():
+        watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
     source = parts.table.fingerprint()
     scanned = scan(job, parts.table, [service.asking for service in services], book.scanning, watch, source)
-    judging = Judging(services, job.judge.thresholds(), job.ask_next(), job.context(), watch.remark)
+    judging = judging_of(parts, watch)
     if len(services) > 1:  # whom to ask depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
@@ -101,7 +103,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         judging.judge_open(book.judging)
         changes = None if job.write.table else back.changes(SHOWN)
     else:
-        asked = Asked(tuple(_ask_all(parts, plan, options, judging, watch, stop)))
+        open_, most = plan.open_questions, options.at_most
+        asked = Asked(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging")
         judging.judge_open(book.judging)
         wrote = back.write(parts.to, parts.markers, scanned=source)
@@ -114,10 +117,42 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     )  # fmt: skip
 
 
-def _ask_all(
-    parts: Parts, plan: Plan, options: Options, judging: Judging, watch: Watcher, stop: StopWish
-) -> Iterator[AskResult]:
+@dataclass(frozen=True)
+class Foretold:
+    """What a run would do, and what asking the first service would take with other limits."""
+
+    scan: ScanResult
+    plan: Plan
+    otherwise: tuple[Otherwise, ...]
+
+
+def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> Foretold:
+    """Read the records and tell what a run would do; nothing is sent, nothing written."""
+    job, book, services = parts.job, parts.book, parts.services
+    askings = [service.asking for service in services]
+    scanned = scan(job, parts.table, askings, book.scanning, watch, parts.table.fingerprint())
+    judging, now = judging_of(parts, watch), parts.clock.now()
+    if len(services) > 1:
+        judging.judge_open(book.judging)
+    plan = make_plan(book, services, judging.key, now, again_failed=options.again_failed, at_most=options.at_most)
+    open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
+    otherwise = tuple(what_if(book, services[0], open_, now, wish, services[0].zone) for wish in wishes)
+    return Foretold(scanned, plan, otherwise)
+
+
+def judging_of(parts: Parts, watch: Watcher) -> Judging:
+    """How the job judges."""
+    job = parts.job
+    return Judging(parts.services, job.judge.thresholds(), job.ask_next(), job.context(), watch.remark)
+
+
+def ask_all(
+    parts: Parts, questions: int, options: Options, at_most: int | None, judging: Judging, watch: Watcher,
+    stop: StopWish,
+) -> Iterator[AskResult]:  # fmt: skip
     """Ask the services one after the other, each about what those before it did not answer well enough.
+
+    The first's open questions are collected, so many, and of each at_most are asked.
 
     What a service was not asked about goes to the next only where the service is set aside for the run, or its
     allowance is spent, and the job says so.
@@ -126,7 +161,6 @@ def _ask_all(
     for at, service in enumerate(parts.services):
         if stop:
             return
-        questions = plan.open_questions
         if at:
             watch.phase("Judging")
             judging.judge_open(parts.book.judging)
@@ -134,8 +168,9 @@ def _ask_all(
             questions, _ = parts.book.scanning.open_questions(turn, again_failed=options.again_failed)
         result = AskResult(service.name)
         if questions:
-            result = _ask(parts, service, questions, judging, watch, stop, options.at_most)
+            result = _ask(parts, service, questions, judging, watch, stop, at_most)
             result.currency = currency_of(service, parts.clock.now())
+            result.differences = tuple(parts.book.requests[service.name].differences)
             yield result
         if not _passes_on(result, parts.job):
             waited_for.append(service.name)
@@ -159,7 +194,7 @@ def _ask(
 
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())
-    watch.asks(service.name, wanted, service.pace.interval_s, left)
+    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now())[0])
     open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
     def judge() -> dict[str, int]:

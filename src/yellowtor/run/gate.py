@@ -12,6 +12,7 @@ from statistics import median_low
 from yellowtor.allowance.pace import SLACK_S, Pace
 from yellowtor.run.ports import Clock
 
+LATELY = 20  # requests that tell how fast they leave
 HELD_UP_S = 0.05  # a way that takes so much longer than usual; beyond that, the service is thinking
 
 
@@ -22,8 +23,10 @@ class Gate:
         self._clock = clock
         rate = pace.per_second
         most = math.ceil(rate) if rate else 0  # so many in most / rate seconds: a second where the rate is whole
-        self._sent: deque[float] = deque(maxlen=most)
+        self._sent: deque[float] = deque(maxlen=most + pace.burst - 1 if rate else 0)
         self._span = most / rate + SLACK_S / 2 if rate else 0.0
+        self._left: deque[float] = deque(maxlen=LATELY)
+        self.left = 0  # requests that have left, as the service counts them
         self._took: deque[float] = deque([math.inf], maxlen=51)  # seconds from leaving to the reply, lately
         self._closed_until = 0.0
         self.stopped = asyncio.Event()
@@ -53,9 +56,16 @@ class Gate:
                 if not late_or_not and self._sent.maxlen and now - place > SLACK_S:
                     return None
                 self._sent.extend([now] * units)
+                self._left.extend([now] * units)
+                self.left += units
                 return now
             await self.wait(due - now)
         return 0.0
+
+    def rate(self) -> float:
+        """How many a second left lately."""
+        took = self._clock.boot() - self._left[0] if self._left else 0.0
+        return len(self._left) / took if took else 1.0
 
     def _room_for(self, units: int) -> float:
         """The instant from which so many more are not too many."""

@@ -13,6 +13,7 @@ from yellowtor.answers.outcome import Thresholds
 from yellowtor.answers.position import Area
 from yellowtor.answers.several import AskNext
 from yellowtor.answers.spots import Composer, Spotting
+from yellowtor.caps import CapRule, check_caps
 from yellowtor.run.records import STANDARD, AddressColumns, Records
 from yellowtor.run.targets import Write
 from yellowtor.settings import Settings
@@ -57,6 +58,10 @@ class Ask(Settings):
     confirm_above: float | None = Field(
         None, ge=0, description="If a run may cost more than this, it asks before it sends anything, or wants `--yes`."
     )
+    caps: list[CapRule] = Field(
+        default_factory=list,
+        description="Limits of the job's own, below those of its services; all of them together count.",
+    )
     next: Next = Field(Next(), description="When the next of several services is asked.")
 
     @model_validator(mode="after")
@@ -65,6 +70,7 @@ class Ask(Settings):
             raise ValueError('needs either service = "…" or services = ["…", "…"]')
         if len(set(self.services)) < len(self.services):
             raise ValueError("services names one twice")
+        check_caps(self.caps)
         return self
 
     def all(self) -> list[Path]:
@@ -109,7 +115,21 @@ class Markers(Settings):
 class Job(Settings):
     """A whole job. Paths are taken from the folder of the job file."""
 
-    ledger: Path | None = Field(None, description="The ledger's file; else the one of the user, shared by all jobs.")
+    name: str | None = Field(
+        None,
+        min_length=1,
+        description="What the ledger knows the job by, where several people or machines have a copy of it; else the "
+        "path of the job file.",
+    )
+    ledger: str | None = Field(
+        None,
+        min_length=1,
+        description="The ledger's file, from the job's folder; else the one of the user, shared by all jobs. Or a "
+        "PostgreSQL, shared by all who name it: `postgresql://user@host/name` (`pip install 'yellowtor[postgres]'`).",
+    )
+    ledger_password_from: str | None = Field(
+        None, description="Environment variable (or line of `.env`) with the password of that PostgreSQL."
+    )
     direction: Literal["forward", "reverse"] = Field(
         "forward",
         description="`reverse`: the records have a position (`records.latitude`, `records.longitude`) and get the "

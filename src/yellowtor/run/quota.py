@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from yellowtor.allowance.windows import Left
+from yellowtor.allowance.windows import Left, Window
 from yellowtor.run.plan import currency_of
 from yellowtor.run.ports import Service, UsageBook
 
@@ -31,12 +31,13 @@ class Quota:
     currency: str
 
 
-def quotas(services: Sequence[Service], book: UsageBook, now: datetime) -> list[Quota]:
-    """Of each account, in the order of the services; windows are those of the first service that is charged to it."""
+def quotas(services: Sequence[tuple[Service, Sequence[Window]]], book: UsageBook, now: datetime) -> list[Quota]:
+    """Of each account, in the order of the services; the windows of the first that is charged to it are shown."""
     found, month = [], now.astimezone(UTC).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
     fortnight = now - timedelta(days=DAYS)
-    for account in dict.fromkeys(service.account for service in services):
-        mine = [service for service in services if service.account == account]
+    for account in dict.fromkeys(service.account for service, _ in services):
+        mine = [service for service, _ in services if service.account == account]
+        windows = next(counted for service, counted in services if service.account == account)
         used = book.used(account, min(month, fortnight))
         days, jobs, kinds = Counter[str](), Counter[str](), Counter[str]()
         for item in used:
@@ -46,7 +47,7 @@ def quotas(services: Sequence[Service], book: UsageBook, now: datetime) -> list[
                 kinds[item.kind] += item.requests
         cost = sum(item.cost for item in used if item.day >= month.date().isoformat())
         currency = currency_of(mine[0], now)
-        left = book.left(account, mine[0].windows, now)
+        left = book.left(account, windows, now)
         names = [service.name for service in mine]
         found.append(
             Quota(account, names, mine[0].pace.per_second, left, dict(+days), dict(jobs), dict(kinds), cost, currency)

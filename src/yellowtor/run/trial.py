@@ -115,7 +115,8 @@ async def _ask(asked: Subject, question: str, service: Service, book: Book, cloc
             raise YellowtorError(
                 f"The allowance of {service.account} is spent until {reserved.resets_at}. Nothing was sent."
             )
-        assert isinstance(reserved, Reserved)
+        if not isinstance(reserved, Reserved):
+            raise YellowtorError("Another run is asking this at the moment: try again. Nothing was sent.")
         await Gate(service.pace, clock).passed(reserved.send_at)
         reply = await service.send(service.request(asked))
         assert reply is not None, "nothing held the request back"

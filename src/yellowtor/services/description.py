@@ -15,6 +15,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.apart import Apart
+from yellowtor.caps import CapRule, check_caps
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
 from yellowtor.services.calls import ADDRESS, ALWAYS, OF_MANY, SPOT, Forward, Operation, Reverse
@@ -28,6 +29,15 @@ Direction = Literal["forward", "reverse"]
 class About(Settings):
     name: str = Field(description="What reports call the service; part of every question's key.", min_length=1)
     attribution: str = Field("", description="The credit that outputs with its data must show.")
+    keep_days: int | None = Field(
+        None, ge=1, description="How many days its terms let a reply be kept; then it is asked again if it is needed."
+    )
+    keep_nothing_days: int | None = Field(
+        90,
+        ge=1,
+        description="After so many days an address of which it knew nothing is asked again if it is needed: places are "
+        "built.",
+    )
     contact: str = Field(
         "", description="Whom the service may write to, where it wants to know: goes into the User-Agent. A template."
     )
@@ -132,9 +142,15 @@ class PriceRule(Settings):
 class Allowance(Settings):
     account: str | None = Field(None, description="The allowance that requests are charged to; else the name.")
     per_second: float | None = Field(None, gt=0, description="Requests a second; without it, no pace is kept.")
+    burst: int = Field(
+        1, ge=1, description="So many may leave at once after a pause: a second may hold `burst` - 1 more."
+    )
     parallel: int = Field(4, ge=1, le=256, description="Requests in flight at the same time.")
     per_day: int | None = Field(None, ge=1, description="Requests in a calendar day: the plainest of windows.")
     windows: list[WindowRule] = Field(default_factory=list, description="All other windows; each must be kept.")
+    caps: list[CapRule] = Field(
+        default_factory=list, description="Limits of your own, below the service's, over all jobs."
+    )
     prices: list[PriceRule] = Field(default_factory=list, description="Prices, each from its day on; of one currency.")
     zone: str = Field("UTC", description="IANA time zone in which days, weeks and months begin.")
     tries: int = Field(4, ge=1, le=20, description="Requests for one question before it has failed.")
@@ -153,6 +169,13 @@ class Allowance(Settings):
         spans = [(w.span, w.rolling) for w in self.windows] + ([(Span.DAY, False)] if self.per_day else [])
         if len(set(spans)) < len(spans):
             raise ValueError("two windows are the same: the smaller one is enough")
+        return self
+
+    @model_validator(mode="after")
+    def _caps(self) -> "Allowance":
+        check_caps(self.caps)
+        if any(cap.money for cap in self.caps) and not self.prices:
+            raise ValueError("caps: one of money needs prices")
         return self
 
     @field_validator("zone")
@@ -265,13 +288,18 @@ class Description(Settings):
 
     @property
     def pace(self) -> Pace:
-        return Pace(self.allowance.per_second)
+        return Pace(self.allowance.per_second, self.allowance.burst)
+
+    @property
+    def zone(self) -> ZoneInfo:
+        return ZoneInfo(self.allowance.zone)
 
     @property
     def windows(self) -> list[Window]:
-        told, zone = self.allowance, ZoneInfo(self.allowance.zone)
+        told, zone = self.allowance, self.zone
         day = [Window(told.per_day, Span.DAY, zone)] if told.per_day else []
-        return day + [Window(w.requests - w.leave, w.span, zone, w.rolling) for w in told.windows]
+        windows = [Window(w.requests - w.leave, w.span, zone, w.rolling, leave=w.leave) for w in told.windows]
+        return day + windows + [cap.window("own", zone) for cap in told.caps]
 
 
 def _about(name: str, way: Operation) -> dict[str, tuple[str, ...]]:

@@ -27,7 +27,17 @@ from yellowtor.services.variables import Values
 if TYPE_CHECKING:
     import aiohttp
 
-HEARD = frozenset({"content-type", "retry-after", "ratelimit", "ratelimit-remaining", "ratelimit-reset"})  # fields
+HEARD = frozenset(
+    {
+        "content-type",
+        "retry-after",
+        "ratelimit",
+        "ratelimit-remaining",
+        "ratelimit-reset",
+        "ratelimit-limit",
+        "ratelimit-policy",
+    }
+)  # fields
 NONE = Wishes()
 LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
 
@@ -47,6 +57,9 @@ class HttpService:
         self.account = description.account
         self.pace = description.pace
         self.windows: Sequence[Window] = description.windows
+        self.zone = description.zone
+        self.keep_days = description.service.keep_days
+        self.keep_nothing_days = description.service.keep_nothing_days
         self.prices: Sequence[Price] = description.prices
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries

@@ -33,6 +33,7 @@ class Manners:
     unfriendly: bool = False
     slow_s: float = 3.0
     faults: Mapping[str, int] = field(default_factory=dict)
+    hints: str = "wait"  # `none`: it does not say how long to wait; `limits`: each reply has what its limits are
 
 
 class StandIn:
@@ -69,7 +70,19 @@ class StandIn:
         asked = await tongue.asked(request, self.manners.key)
         kind, response = await self._answer(tongue, request, asked, recent)
         self.counters.answered(kind, asked.question)
+        self._hint(response)
         return response
+
+    def _hint(self, response: web.StreamResponse) -> None:
+        """What the reply's fields say of limits, by its manners."""
+        manners = self.manners
+        if manners.hints == "none":
+            for field_ in ("Retry-After", "RateLimit"):
+                response.headers.pop(field_, None)
+        if manners.hints == "limits" and not response.prepared:
+            day, left = manners.per_day or 0, (manners.per_day or 0) - self.counters.served_today
+            response.headers["RateLimit-Policy"] = f'"pace";q={manners.per_second or 0};w=1, "day";q={day};w=86400'
+            response.headers["RateLimit"] = f'"day";r={max(0, left)};t=3600'
 
     async def _find_many(self, tongue: ManyTongue, request: web.Request) -> web.StreamResponse:
         """All the answers; one that is faulty by itself is said to be busy, where `item` is among the faults."""

@@ -1,0 +1,150 @@
+"""The options of `cache …`."""
+
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+app = typer.Typer(
+    help="What the ledger knows of addresses: look at it, correct it, forget it, take it along.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+JobOption = Annotated[
+    Optional[Path],  # noqa: UP045
+    typer.Option("--job", metavar="JOB.toml", help="The ledger of this job; else the one of the user."),
+]
+LedgerOption = Annotated[
+    Optional[Path], typer.Option("--ledger", metavar="FILE", help="Or this file of a ledger.")  # noqa: UP045
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")]
+ByOption = Annotated[
+    Optional[str],  # noqa: UP045
+    typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
+]
+NumberArgument = Annotated[int, typer.Argument(metavar="NUMBER", help="The number of an address, as `find` tells it.")]
+
+
+@app.command()
+def sizes(job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False) -> None:
+    """Tell how much the ledger holds, of which service, how large and how old."""
+    from yellowtor.cli.caching import sizes_command
+
+    sizes_command(job, ledger, as_json=json)
+
+
+@app.command()
+def find(
+    text: Annotated[str, typer.Argument(metavar="TEXT", help="An address or some of its words, also roughly.")],
+    most: Annotated[int, typer.Option("--most", min=1, metavar="N", help="How many are shown.")] = 10,
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Find addresses that the ledger knows, the most similar first; each has a number."""
+    from yellowtor.cli.caching import find_command
+
+    find_command(job, ledger, text, most, as_json=json)
+
+
+@app.command()
+def show(number: NumberArgument, job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False) -> None:
+    """Show everything known of an address: replies, candidates, who asked, when, the cost, pins, records."""
+    from yellowtor.cli.caching import show_command
+
+    show_command(job, ledger, number, as_json=json)
+
+
+@app.command()
+def pin(
+    number: NumberArgument,
+    why: Annotated[str, typer.Option("--why", metavar="TEXT", help="How you know.")],
+    at: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
+    ] = None,
+    like: Annotated[
+        Optional[int],  # noqa: UP045
+        typer.Option("--like", metavar="NUMBER", help="Or where this other address is, which the ledger knows."),
+    ] = None,
+    by: ByOption = None,
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+) -> None:
+    """Decide where an address is, for the records of every job: the next run writes that, and asks no service."""
+    from yellowtor.cli.caching import pin_command
+
+    pin_command(job, ledger, number, at=at, like=like, why=why, by=by)
+
+
+@app.command()
+def unpin(number: NumberArgument, job: JobOption = None, ledger: LedgerOption = None) -> None:
+    """Take the pin on an address out again."""
+    from yellowtor.cli.caching import unpin_command
+
+    unpin_command(job, ledger, number)
+
+
+@app.command()
+def forget(
+    number: Annotated[list[int], typer.Argument(metavar="NUMBER…", help="The numbers of addresses.")],
+    every_trace: Annotated[
+        bool, typer.Option("--every-trace", help="Also that there was such an address: as a person may ask.")
+    ] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Don't ask whether it shall be.")] = False,
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+) -> None:
+    """Forget what services answered about addresses; what still needs it is asked again, and paid again."""
+    from yellowtor.cli.caching import forget_command
+
+    forget_command(job, ledger, number, every_trace=every_trace, yes=yes)
+
+
+@app.command()
+def expire(
+    older_than: Annotated[
+        Optional[int],  # noqa: UP045
+        typer.Option("--older-than", min=0, metavar="DAYS", help="All that is older, whatever the services' terms."),
+    ] = None,
+    service: Annotated[
+        Optional[str], typer.Option("--service", metavar="NAME", help="With --older-than: of this service only.")  # noqa: UP045
+    ] = None,
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+) -> None:
+    """Let go of replies that are past their time (service.keep_days, keep_nothing_days), as every run does."""
+    from yellowtor.cli.caching import expire_command
+
+    expire_command(job, ledger, older_than, service)
+
+
+@app.command()
+def export(
+    into: Annotated[Path, typer.Argument(metavar="FILE.geojson", help="The file to write.")],
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+) -> None:
+    """Write every reply and pin, with where it is from, as GeoJSON that `import` takes."""
+    from yellowtor.cli.caching import export_command
+
+    export_command(job, ledger, into)
+
+
+@app.command(name="import")
+def import_(
+    file: Annotated[
+        Path, typer.Argument(metavar="FILE.geojson", help="What `export` wrote, or points with addresses.")
+    ],
+    why: Annotated[
+        str, typer.Option("--why", metavar="TEXT", help="Of points: where they are from.")
+    ] = "taken over from another system",
+    by: ByOption = None,
+    job: JobOption = None,
+    ledger: LedgerOption = None,
+) -> None:
+    """Take over another ledger's replies and pins, or old coordinates as pins, with where they are from."""
+    from yellowtor.cli.caching import import_command
+
+    import_command(job, ledger, file, why=why, by=by)

@@ -1,0 +1,226 @@
+"""The commands `cache …`: what the ledger knows, for people."""
+
+import getpass
+import json
+from pathlib import Path
+
+import typer
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.answers.entry import Entry, KnownReply, SizeOf
+from yellowtor.answers.spots import subject_of
+from yellowtor.cli.console import Progress, mark, stderr, stdout, write_out
+from yellowtor.cli.inputs import position_of
+from yellowtor.errors import BadJob
+from yellowtor.files import written_aside
+from yellowtor.ledger.cache import CacheBook
+from yellowtor.opening import CLOCK
+from yellowtor.run import cache
+from yellowtor.run.scan import shown_key
+from yellowtor.wiring import cache_book, fixed_parts
+
+MOST_RECORDS = 20  # that are named
+
+
+def sizes_command(job: Path | None, ledger: Path | None, *, as_json: bool) -> None:
+    with cache_book(job, ledger) as (book, where):
+        sizes = book.sizes()
+    if as_json:
+        write_out(json.dumps(sizes._asdict() | {"replies": [one._asdict() for one in sizes.replies]}, indent=2))
+        return
+    console = stdout()
+    console.print(f"{where}: {sizes.addresses:,} addresses, {sizes.requests:,} requests, {sizes.pins:,} pins")
+    table = _table("service", "replies", "of kind", "size", "oldest", "newest")
+    for one in sizes.replies:
+        table.add_row(f"  {one.service}", f"{one.replies:,}", one.kind, _size(one), one.oldest[:10], one.newest[:10])
+    if sizes.replies:
+        console.print(table)
+
+
+def find_command(job: Path | None, ledger: Path | None, text: str, most: int, *, as_json: bool) -> None:
+    progress = Progress(stderr())
+    with cache_book(job, ledger) as (book, _), progress.shown():
+        found = cache.find(book, text, most, progress)
+    if as_json:
+        write_out(json.dumps([one._asdict() for one in found], ensure_ascii=False, indent=2))
+        return
+    if not found:
+        stderr().print("The ledger knows no address that is like it.")
+        return
+    table = _table("number", "address", "alike")
+    for one in found:
+        table.add_row(f"  {one.number}", Text(one.line), f"{one.likeness:.0f}")
+    stdout().print(table)
+    stderr().print("`yellowtor cache show NUMBER` tells what is known of one.")
+
+
+def show_command(job: Path | None, ledger: Path | None, number: int, *, as_json: bool) -> None:
+    with cache_book(job, ledger) as (book, _):
+        entry = _entry(book, number)
+    if as_json:
+        write_out(json.dumps(_json(entry), ensure_ascii=False, indent=2))
+    else:
+        _show(stdout(), entry)
+
+
+def pin_command(
+    job: Path | None, ledger: Path | None, number: int, *, at: str | None, like: int | None, why: str, by: str | None
+) -> None:
+    if (at is None) == (like is None):
+        raise typer.BadParameter(
+            "say either where it is, or which known address has its place", param_hint="--at, --like"
+        )
+    with cache_book(job, ledger) as (book, _):
+        entry = _entry(book, number)
+        if like is not None:
+            other = _entry(book, like)
+            points = [one for one in other.standings if one.lat is not None and one.lon is not None]
+            if not points:
+                raise BadJob(f"The ledger knows no position of address {like}: {_line(other)}. Nothing was pinned.")
+            at, why = f"{points[0].lat},{points[0].lon}", f"{why} (as {_line(other)})"
+        position = position_of(at or "")
+        book.pin(number, position, by or getpass.getuser(), why)
+    where = f"{position.lat}, {position.lon}"
+    stderr().print(f"{_line(entry)} is pinned at {where}; the next run writes it, and asks no service.", soft_wrap=True)
+
+
+def unpin_command(job: Path | None, ledger: Path | None, number: int) -> None:
+    with cache_book(job, ledger) as (book, _):
+        entry = _entry(book, number)
+        if not book.unpin(number):
+            raise BadJob(f"The address {number} has no pin: {_line(entry)}.")
+    stderr().print(f"{_line(entry)} is no longer pinned; the next run goes by what the services say.", soft_wrap=True)
+
+
+def forget_command(job: Path | None, ledger: Path | None, numbers: list[int], *, every_trace: bool, yes: bool) -> None:
+    with cache_book(job, ledger) as (book, _):
+        entries = [_entry(book, number) for number in numbers]
+        if not yes:
+            for entry in entries:
+                stderr().print(f"{entry.number}: {_line(entry)}", soft_wrap=True)
+            typer.confirm("Shall this be forgotten? What it cost is not given back", abort=True, err=True)
+        count = book.forget(numbers, every_trace=every_trace)
+    what = "every trace of them" if every_trace else "what the services answered"
+    stderr().print(f"{len(entries):,} addresses: {what} is gone, {count:,} replies among it.", soft_wrap=True)
+    if every_trace:
+        stderr().print("The files that were written, and backups, are not the ledger's: see to them.", soft_wrap=True)
+
+
+def expire_command(job: Path | None, ledger: Path | None, older_than: int | None, service: str | None) -> None:
+    with cache_book(job, ledger) as (book, _):
+        counts = book.expire(older_than, service)
+    for name, count in counts.items():
+        stderr().print(f"{name}: {count:,} replies are let go; what needs them is asked again.")
+    if not counts:
+        stderr().print("Nothing is past its time.")
+
+
+def export_command(job: Path | None, ledger: Path | None, into: Path) -> None:
+    with cache_book(job, ledger) as (book, _), written_aside(into) as aside, aside.open("w", encoding="utf-8") as file:
+        replies, pins = cache.write_export(book, file)
+    stderr().print(f"{replies:,} replies and {pins:,} pins are in {into} (GeoJSON)", soft_wrap=True)
+
+
+def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: str, by: str | None) -> None:
+    progress = Progress(stderr())
+    who, fixed = by or getpass.getuser(), fixed_parts(job)
+    with cache_book(job, ledger, make=True) as (book, _), progress.shown():
+        replies, pins, read = cache.take_over(book, path, who, why, fixed, CLOCK.now(), progress)
+    known = read - replies - pins
+    said = f"{replies:,} replies and {pins:,} pins are taken over from {path}" + (
+        f"; {known:,} were known" if known else ""
+    )
+    stderr().print(f"{said}. They take effect at the next run, without a request.", soft_wrap=True)
+
+
+def _entry(book: CacheBook, number: int) -> Entry:
+    entry = book.entry(number)
+    if entry is None:
+        raise BadJob(f"The ledger has no address with the number {number}: `yellowtor cache find` tells numbers.")
+    return entry
+
+
+def _line(entry: Entry) -> str:
+    return subject_of(entry.parts).line()
+
+
+def _show(console: Console, entry: Entry) -> None:
+    console.print(Text(_line(entry), "bold").append(f"  number {entry.number}", "bright_black"))
+    for key, pin in entry.pins:
+        whose = f"its record {shown_key(key)} is" if key else "it is"
+        console.print(Text(f"  {whose} {pin.said}: {pin.lat}, {pin.lon}", "yellow"))
+    for reply in entry.replies:
+        _show_reply(console, reply)
+    for one in entry.standings:
+        point = f"{one.lat}, {one.lon}" if one.lat is not None else "no point"
+        sure = f" · confidence {one.confidence:.2f} ({one.basis})" if one.confidence is not None else ""
+        level = f" · {one.level}" if one.level else ""
+        console.print(
+            Text("\n  ").append_text(_mark(one.outcome)).append(f" by {_short(one.job)}: {point}{level}{sure}")
+        )
+    if entry.requests:
+        table = _table("asked (UTC)", "service", "reply", "cost", "took", "by", "for the job")
+        for asked in entry.requests:
+            took = f"{asked.took_ms} ms" if asked.took_ms is not None else "–"
+            by = f"{asked.who}@{asked.host}" if asked.who else "–"
+            cost = f"{asked.cost / 1e6:g}" if asked.cost else "–"
+            cells = (asked.service or asked.account, asked.kind or asked.state, cost, took, by, _short(asked.job))
+            table.add_row(f"  {asked.reserved_at[:19].replace('T', ' ')}", *map(Text, cells))
+        console.print()
+        console.print(table)
+    if entry.records:
+        named = ", ".join(shown_key(key) for _, key, _ in entry.records[:MOST_RECORDS])
+        more = " …" if len(entry.records) > MOST_RECORDS else ""
+        have = "1 record has" if len(entry.records) == 1 else f"{len(entry.records):,} records have"
+        console.print(f"\n  {have} it: {named}{more}")
+
+
+def _show_reply(console: Console, reply: KnownReply) -> None:
+    said = f": {reply.message}" if reply.message else ""
+    when = reply.received_at[:19].replace("T", " ")
+    console.print(
+        f"\n  {reply.service}, {when} UTC: {reply.kind}{said} (HTTP {reply.status}, {len(reply.body):,} bytes)"
+    )
+    for at, found in enumerate(reply.candidates, 1):
+        place, parts = found["position"], found["parts"]
+        words = found["label"] or " ".join(parts.values())
+        console.print(Text(f"    {at}. {place['lat']}, {place['lon']}  {found['level'] or ''}  {words}"))
+    if reply.kind == "answered" and not reply.candidates:
+        console.print(Text("    its candidates are read when a run judges it", "bright_black"))
+
+
+def _mark(outcome: str) -> Text:
+    from yellowtor.answers.outcome import Outcome
+
+    return mark(next(one for one in Outcome if one.value == outcome))
+
+
+def _json(entry: Entry) -> dict[str, object]:
+    return entry._asdict() | {
+        "parts": json.loads(entry.parts),
+        "address": _line(entry),
+        "replies": [one._asdict() | {"body": one.body.decode(errors="replace")} for one in entry.replies],
+        "requests": [one._asdict() for one in entry.requests],
+        "standings": [one._asdict() for one in entry.standings],
+        "pins": [{"record": key or None, **pin._asdict()} for key, pin in entry.pins],
+        "records": [{"job": job, "key": key, "state": state} for job, key, state in entry.records],
+    }
+
+
+def _short(name: str) -> str:
+    path = Path(name)
+    return str(path.relative_to(Path.cwd())) if path.is_relative_to(Path.cwd()) else name
+
+
+def _size(one: SizeOf) -> str:
+    return f"{one.bytes / 2**20:.1f} MiB" if one.bytes >= 2**19 else f"{one.bytes / 2**10:.1f} KiB"
+
+
+def _table(*names: str) -> Table:
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for at, name in enumerate(names):
+        right = name in {"replies", "size", "alike", "cost", "took"}
+        table.add_column(f"  {name}" if not at else name, justify="right" if right else "left", overflow="fold")
+    return table

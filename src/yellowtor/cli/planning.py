@@ -1,0 +1,154 @@
+"""The command `plan`: what a run would do, cost, and when it would be done; as a table, as JSON, as a picture."""
+
+import json
+from dataclasses import asdict
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from yellowtor.allowance.forecast import Forecast
+from yellowtor.allowance.price import money
+from yellowtor.allowance.windows import Left, Window
+from yellowtor.cli.console import Progress, duration, stderr, stdout, write_out
+from yellowtor.cli.report import plan_json
+from yellowtor.run.conduct import Foretold, Options, foretell
+from yellowtor.run.plan import Plan
+from yellowtor.wiring import job_parts
+
+
+def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: bool, png: Path | None) -> None:
+    progress = Progress(stderr())
+    with job_parts(path, again_failed=options.again_failed, dry_run=True, sends=False) as (parts, remarks):
+        for remark in remarks:
+            progress.remark(remark)
+        with progress.shown():
+            told = foretell(parts, options, what_if, progress)
+        windows = parts.book.requests[told.plan.service].windows
+        now = parts.clock.now()
+    if png:
+        draw(told, windows, now, png)
+    if as_json:
+        write_out(json.dumps(_json(told), ensure_ascii=False, indent=2))
+    else:
+        show(stdout(), told)
+        if png:
+            stderr().print(f"drawn: {png}", soft_wrap=True)
+
+
+def draw(told: Foretold, windows: list[Window] | Any, now: datetime, png: Path) -> None:
+    from yellowtor.markers.curve import Ceiling, Line, draw_curve
+
+    plan = told.plan
+    lines = [Line(plan.service, plan.forecast.curve)]
+    lines += [Line(f"{later.service} (at most)", later.forecast.curve) for later in plan.later if later.most]
+    lines += [Line(other.what, other.forecast.curve, faint=True) for other in told.otherwise]
+    calendar = [(w, left) for w, left in zip(windows, plan.left, strict=True) if not w.rolling and not w.money]
+    ceilings = [Ceiling(f"{w.limit:,} a {w.name}", left.left, w.limit, w.end) for w, left in calendar]
+    title = f"{plan.forecast.requests:,} requests to {plan.service}, done by {_when(plan.forecast)} UTC"
+    draw_curve(png, title, now, lines, ceilings)
+
+
+def show(console: Console, told: Foretold) -> None:
+    plan, scan = told.plan, told.scan
+    console.print(_records(plan, scan.records))
+    console.print()
+    console.print(_services(plan))
+    spent = [left for left in plan.left if left.left < left.limit or not left.left]
+    for left in spent:
+        console.print(Text(f"  {_left(left, plan.currency)}", "bright_black"))
+    if told.otherwise:
+        console.print()
+        console.print(_otherwise(told))
+    console.print()
+    ends = plan.ends_at[:16].replace("T", " ")
+    console.print(f"All is done by {ends} UTC at the latest." if ends else "By these limits it is never all done.")
+    if plan.forecast.stretches > 1:
+        console.print(
+            "`run --wait` sleeps through the windows by itself; `run` ends as waiting, and goes on when run again."
+        )
+
+
+def _records(plan: Plan, records: int) -> Table:
+    table = _table("records", f"{records:,}")
+    for label, count in (
+        ("pinned by people", plan.pinned), ("kept as they are", plan.kept), ("incomplete, not asked", plan.incomplete),
+        ("to be answered", plan.to_answer),
+    ):  # fmt: skip
+        if count:
+            table.add_row(f"  {label}", f"{count:,}")
+    table.add_row("  distinct questions", f"{plan.answered_by_ledger + plan.open_questions:,}")
+    table.add_row("    answered by the ledger", f"{plan.answered_by_ledger:,}")
+    table.add_row("    to be asked", f"{plan.open_questions:,}")
+    return table
+
+
+def _services(plan: Plan) -> Table:
+    several = bool(plan.later)
+    names = ("questions", "expected", "at most", "cost", "in goes", "takes", "done (UTC)")
+    table = _table("  service".strip(), *(n for n in names if several or n not in {"expected", "at most"}))
+    cells = [f"{plan.open_questions:,}", *(["", ""] if several else []), _cost(plan.cost, plan.currency)]
+    table.add_row(f"  {plan.service}", *cells, *_takes(plan.forecast))
+    for later in plan.later:
+        cost = _cost(later.cost, later.currency)
+        if later.currency and later.expected_cost < later.cost:
+            cost = f"{_cost(later.expected_cost, later.currency)} to {cost}"
+        cells = [f"{later.least:,}", f"{later.expected:,}", f"{later.most:,}", cost]
+        table.add_row(f"  {later.service}", *cells, *_takes(later.forecast))
+    return table
+
+
+def _otherwise(told: Foretold) -> Table:
+    table = _table("what if", "cost", "in goes", "takes", "done (UTC)")
+    plan = told.plan
+    table.add_row("  as it is", _cost(plan.cost, plan.currency), *_takes(plan.forecast))
+    for other in told.otherwise:
+        table.add_row(f"  {other.what}", _cost(other.cost, plan.currency), *_takes(other.forecast))
+    return table
+
+
+def _takes(forecast: Forecast) -> tuple[str, str, str]:
+    asking = duration(forecast.seconds) if forecast.seconds is not None and forecast.stretches == 1 else ""
+    if forecast.stretches > 1 and forecast.curve:
+        asking = _long((forecast.curve[-1][1] - forecast.curve[0][0]).total_seconds())
+    return (f"{forecast.stretches:,}", asking or "–", _when(forecast) if forecast.requests else "–")
+
+
+def _long(seconds: float) -> str:
+    days = seconds / 86_400
+    return f"{days:.0f} days" if days >= 3 else duration(seconds)
+
+
+def _when(forecast: Forecast) -> str:
+    return forecast.ends_at[:16].replace("T", " ") or "never"
+
+
+def _cost(cost: int, currency: str) -> str:
+    return money(cost, currency) if currency else "–"
+
+
+def _left(left: Left, currency: str) -> str:
+    amount = money(left.left, currency) if left.money else f"{left.left:,}"
+    limit = money(left.limit, currency) if left.money else f"{left.limit:,}"
+    more = f"; more at {left.resets_at[:16].replace('T', ' ')} UTC" if left.resets_at else ""
+    return f"{left.window}: {amount} of {limit} left{more}"
+
+
+def _json(told: Foretold) -> dict[str, Any]:
+    otherwise = []
+    for other in told.otherwise:
+        forecast = asdict(other.forecast)
+        del forecast["curve"], forecast["goes_on_at"]
+        otherwise.append({"what": other.what, **forecast})
+    scan = {name: getattr(told.scan, name) for name in ("records", "new", "changed", "vanished")}
+    return {"records": scan, **plan_json(told.plan), "what_if": otherwise}
+
+
+def _table(*names: str) -> Table:
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for at, name in enumerate(names):
+        table.add_column(f"  {name}" if not at else name, justify="right" if at else "left", overflow="fold")
+    return table

@@ -1,0 +1,153 @@
+"""The plan and the run: what is told before is what happens, by the stand-in's own count."""
+
+import json
+import struct
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from conftest import lay_out, real_addresses, write_csv
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from yellowtor.run.conduct import Options, conduct, foretell
+from yellowtor.run.stop import StopWish
+from yellowtor.wiring import job_parts
+
+KNOWN = real_addresses(24)
+STRAY = [["S0", "1 Nowhere Lane", "Xyphoria", ""], ["S1", "", "Nowhere", ""], ["S2", "9 Xqzw", "Wqxzk", ""]]
+ROW = st.sampled_from([*KNOWN, *KNOWN, *STRAY])
+
+
+class Nobody:
+    """Watches nothing."""
+
+    def __getattr__(self, name):
+        return lambda *_, **__: None
+
+
+def in_process(job, options, verb):
+    with job_parts(job.path("job.toml"), again_failed=False, dry_run=verb is foretell) as (parts, _):
+        last = StopWish() if verb is conduct else None
+        return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
+
+
+@settings(max_examples=25)
+@given(
+    st.lists(ROW, min_size=1, max_size=30), st.none() | st.integers(1, 25), st.none() | st.integers(1, 25),
+    st.none() | st.integers(1, 20), st.integers(1, 2), st.integers(0, 6),
+)  # fmt: skip
+def test_a_run_without_faults_keeps_to_its_plan_and_never_passes_the_upper_figure(
+    tmp_path_factory, serve, monkeypatch, rows, per_day, second_day, at_most, services, before
+):
+    first, second = serve(), serve()
+    job = lay_out(tmp_path_factory.mktemp("plan"), first)
+    other = (
+        job.path("stand-in.toml")
+        .read_text()
+        .replace("YELLOWTOR_STANDIN", "SECOND")
+        .replace('name = "stand-in"', 'name = "other"')
+    )
+    job.path("other.toml").write_text(other.replace("per_day = 2500", f"per_day = {second_day}" if second_day else ""))
+    job.edit("stand-in.toml", ("per_day = 2500", f"per_day = {per_day}" if per_day else ""))
+    job.edit(
+        "job.toml", ('file = "cabinets.xlsx"\nsheet = "Cabinets"', 'file = "records.csv"'), ('name = "Cabinet"\n', ""),
+        ('"Number and street"', '"Street"'), ('to = "cabinets-placed.xlsx"', 'to = "placed.csv"'),
+        ('service = "stand-in.toml"', f"services = {['stand-in.toml', 'other.toml'][:services]}"),
+    )  # fmt: skip
+    write_csv(job.path("records.csv"), [[f"K{at}", *row[1:]] for at, row in enumerate(rows)])
+    for name, value in {"YELLOWTOR_STANDIN": first.address, "YELLOWTOR_STANDIN_KEY": first.key, "SECOND": second.address, "SECOND_KEY": second.key}.items():  # fmt: skip
+        monkeypatch.setenv(name, value)
+    if before:
+        in_process(job, Options(at_most=before), conduct)
+    sent, also = first.requests, second.requests
+    plan = in_process(job, Options(at_most=at_most), foretell).plan
+    assert (first.requests, second.requests) == (sent, also), "a plan sends nothing"
+    done = in_process(job, Options(at_most=at_most), conduct)
+    asked = first.requests - sent
+    assert asked == plan.requests == plan.forecast.at_once
+    assert plan.pinned + plan.kept + plan.incomplete + plan.to_answer == len(rows)
+    assert done.outcomes["incomplete"] == plan.incomplete
+    limits = [limit for limit in (plan.open_questions, at_most) if limit is not None]
+    assert asked == min(limits) or plan.forecast.requests > asked, "all of them, unless a window is spent"
+    for later in plan.later:
+        assert later.least <= later.expected <= later.most
+        assert second.requests - also <= later.most
+        if plan.forecast.requests == asked and not second_day:
+            assert second.requests - also >= later.least
+
+
+def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_with_other_limits(small):
+    job = small([*real_addresses(45), *STRAY], hints="none")
+    job.edit(
+        "stand-in.toml",
+        ("per_day = 2500", "per_day = 20\nper_second = 10"),
+        ("[allowance]", '[[allowance.prices]]\ncurrency = "EUR"\ntiers = [{ upto = 30, per_thousand = 0 }, { per_thousand = 100 }]\n\n[allowance]'),
+    )  # fmt: skip
+    told = job.run(
+        "plan", "job.toml", "--what-if", "day=40", "--what-if", "day=none,pace=20", "--png", "plan.png"
+    ).stdout
+    day = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
+    assert f"All is done by {day + timedelta(days=2):%Y-%m-%d} 00:00 UTC at the latest." in told
+    lines = [line.split() for line in told.splitlines() if line.strip()]
+    assert ["to", "be", "asked", "47"] in lines
+    assert next(line[1:5] for line in lines if line[0] == "stand-in") == ["47", "1.70", "EUR", "3"]
+    assert next(line[1:4] for line in lines if line[0] == "day=40") == ["1.70", "EUR", "2"]
+    assert next(line[3:6] for line in lines if line[0] == "day=none,pace=20") == ["1", "2", "s"]
+    picture = job.path("plan.png").read_bytes()
+    assert (picture[:4], struct.unpack(">II", picture[16:24])) == (b"\x89PNG", (1280, 800))
+    whole = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "month=30").stdout)
+    assert (
+        whole["forecast"]["ends_at"]
+        == (day + timedelta(days=2, seconds=0)).isoformat()[:11] + whole["forecast"]["ends_at"][11:]
+    )
+    assert whole["what_if"][0]["stretches"] == 3
+    assert job.service.requests == 0
+    run = job.run("run", "job.toml", code=6)
+    assert "2 s to go · all by" in run.stderr or "requests sent" in run.stderr
+    assert job.service.requests == 20
+    assert "day: 0 of 20 left; more at" in job.run("plan", "job.toml").stdout
+    for wish in ("day", "day=0", "year=4", "day=4;pace=2"):
+        assert (
+            f"--what-if {wish!r}: say pace=N, second=N" in job.run("plan", "job.toml", "--what-if", wish, code=3).stderr
+        )
+
+
+def test_the_record_of_requests_is_exported_for_whoever_pays(small):
+    job = small(real_addresses(3), faults={"busy": 2})
+    job.run("run", "job.toml")
+    assert "requests written to bill.csv" in job.run("quota", "job.toml", "--requests", "bill.csv").stderr
+    head, *rows = [line.split(",") for line in job.path("bill.csv").read_text().splitlines()]
+    found = [dict(zip(head, row, strict=True)) for row in rows]
+    assert len(found) == job.service.requests == 5 or len(found) == job.service.requests
+    assert {row["kind"] for row in found} == {"answered", "unavailable"}
+    assert all(row["service"] == row["account"] == "stand-in" and int(row["took_ms"]) >= 0 for row in found)
+    assert all(row["reserved_at"] <= row["settled_at"] and row["job"].endswith("job.toml") for row in found)
+    assert job.run("quota", "job.toml", "--requests", "-").stdout.splitlines()[0] == ",".join(head)
+    job.run("quota", "job.toml", "--png", "quota.png")
+    assert job.path("quota.png").read_bytes()[:4] == b"\x89PNG"
+
+
+@pytest.mark.parametrize("zone", ["Europe/Lisbon", "America/Havana"])
+def test_a_window_that_rolls_over_at_a_change_of_its_zones_clocks_is_waited_for_once(small, zone):
+    """Seen from the evening before each change of 2026: the plan's next go begins at the zone's own midnight."""
+    from zoneinfo import ZoneInfo
+
+    from yellowtor.allowance.forecast import forecast
+    from yellowtor.allowance.pace import Pace
+    from yellowtor.allowance.windows import Span, Window
+
+    where, hour = ZoneInfo(zone), timedelta(hours=1)
+    at = datetime(2026, 1, 1, tzinfo=UTC)
+    lengths = set()
+    while at.year == 2026:
+        window = Window(1, Span.DAY, where)
+        start, end = window.start(at), window.end(at)
+        assert start <= at < end
+        assert end.astimezone(where).date() == start.astimezone(where).date() + timedelta(days=1)
+        assert window.start(end) == end, "it is in just one window"
+        assert window.start(end - timedelta(seconds=1)) == start
+        made = forecast(2, Pace(None), [window], [type("L", (), {"left": 1})()], at)
+        assert made.curve[1][0] == end
+        lengths.add((end - start) / hour)
+        at += timedelta(hours=7)
+    assert lengths == {23.0, 24.0, 25.0}

@@ -1,0 +1,89 @@
+"""A ledger that is shared: several workers on one job, one that dies, a server that is gone for a while."""
+
+import json
+import os
+import signal
+import subprocess
+import time
+
+import pytest
+from conftest import Ledger, real_addresses
+
+
+@pytest.fixture
+def shared(small, postgres, tmp_path):
+    """shared(n) is a job of so many records on a ledger that others may name too."""
+
+    def make(count, **manners):
+        job = small(real_addresses(count), **manners)
+        job.ledger = Ledger(tmp_path, postgres)
+        job.edit("job.toml", ("ledger.sqlite", job.ledger.text))
+        return job
+
+    return make
+
+
+def until(told, process=None):
+    """Wait for something to become true; at most half a minute."""
+    for _ in range(600):
+        if told():
+            return
+        assert process is None or process.poll() is None, process.communicate()
+        time.sleep(0.05)
+    pytest.fail("it never came true")
+
+
+def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
+    job = shared(300)
+    job.edit("stand-in.toml", ("per_day", "per_second = 20\nper_day"))
+    first = job.start("run", "job.toml", "--json")
+    until(lambda: job.service.requests > 0, first)
+    second = job.start("run", "job.toml", "--share", "--json")
+    told = job.run("run", "job.toml", code=9).stderr
+    assert f"process {first.pid}) has this job in hand since" in told
+    assert "or say --share to ask along with it. Nothing was sent." in told
+    (one, _), (two, said) = first.communicate(timeout=60), second.communicate(timeout=60)
+    mine, yours = json.loads(one), json.loads(two or said)
+    assert mine["requests"]["sent"] + yours["sent"] == job.service.requests == 300
+    assert yours["sent"] > 10
+    assert mine["outcomes"]["placed"] == 300
+    assert {row["Outcome"] for row in job.rows("placed.csv").values()} == {"placed"}
+    job.edit("job.toml", (job.ledger.text, "ledger.sqlite"))
+    assert "only a shared ledger lets two runs work on one job" in job.run("run", "job.toml", "--share", code=3).stderr
+
+
+def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(shared):
+    job = shared(80, faults={"slow": 1}, slow_s=1.5)
+    first = job.start("run", "job.toml")
+    until(lambda: job.service.requests >= 4, first)
+    second = job.start("run", "job.toml", "--share")
+    until(lambda: job.ledger.sql("SELECT 1 FROM request WHERE run_id = 2 AND state = 'answered'"), second)
+    first.send_signal(signal.SIGKILL)
+    first.communicate()
+    assert "The run that had the job in hand is gone" in second.communicate(timeout=90)[1]
+    told = job.run("run", "job.toml").stderr
+    assert "cut in flight: counted as spent, and may be asked once more" in told
+    assert "0 requests sent" in told
+    (abandoned,) = job.ledger.sql("SELECT count(*) FROM request WHERE state = 'abandoned'")
+    assert 80 <= job.service.requests <= 80 + abandoned[0] <= 80 + 16, "what was reserved may not have been sent"
+    assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 80
+
+
+def test_a_server_that_is_restarted_in_mid_run_is_waited_for_and_no_reply_is_lost(shared, postgres):
+    job = shared(150)
+    job.edit("stand-in.toml", ("per_day", "per_second = 30\nper_day"))
+    running = job.start("run", "job.toml", "--json")
+    until(lambda: job.service.requests > 20, running)
+    folder = postgres.partition("host=")[2]
+    from pgserver._commands import POSTGRES_BIN_PATH
+
+    control = [POSTGRES_BIN_PATH / "pg_ctl", "-D", folder, "-m", "immediate", "-w", "restart"]
+    log = job.path("restart.log")
+    with log.open("w") as said:  # the server inherits what it is started with
+        done = subprocess.run(control, user=os.stat(folder).st_uid, stdout=said, stderr=said, stdin=subprocess.DEVNULL)
+    assert not done.returncode, log.read_text()
+    out, err = running.communicate(timeout=90)
+    summary = json.loads(out or pytest.fail(err))
+    assert summary["outcomes"]["placed"] == 150
+    lost = job.ledger.sql("SELECT count(*) FROM request WHERE state IN ('abandoned', 'reserved')")[0][0]
+    assert job.service.requests == summary["requests"]["sent"] == 150, f"{lost} were reserved in vain"
