@@ -39,9 +39,9 @@ def fill(path):
         packed = zlib.compress(BODY)
         plain.execute("INSERT INTO job VALUES (99, 'filled', '', '')")
         plain.execute("INSERT INTO run (id, job_id, started_at, ended_at) VALUES (99, 99, '2026', '2026')")
-        rows = ((n, 99, key(n), "account", 1, "answered", "answered", "2026", "2026") for n in range(1, REPLIES + 1))
-        columns = "id, run_id, question_key, account, attempt, state, kind, reserved_at, settled_at"
-        plain.executemany(f"INSERT INTO request ({columns}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)
+        rows = ((n, 99, key(n), "account", 1, 1, "answered", "answered", "2026", "2026") for n in range(1, REPLIES + 1))
+        columns = "id, run_id, question_key, account, attempt, units, state, kind, reserved_at, settled_at"
+        plain.executemany(f"INSERT INTO request ({columns}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)
         kept = ((n, key(n), "service", n, 99, "answered", 200, "", packed, "2026") for n in range(1, REPLIES + 1))
         columns = "id, question_key, service, request_id, run_id, kind, status, message, body, received_at"
         plain.executemany(f"INSERT INTO reply ({columns}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", kept)

@@ -3,12 +3,15 @@
 import asyncio
 import os
 import platform
+import time
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
+from conftest import Ledger
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy.exc import IntegrityError
@@ -22,6 +25,7 @@ from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Wor
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.account import AccountTerms
 from yellowtor.ledger.book import open_book
+from yellowtor.ledger.postgres import ServerClock
 from yellowtor.ledger.requests import Refuse, Release, Reserve, SettleReply
 from yellowtor.ledger.store import Worker
 
@@ -319,6 +323,24 @@ def test_a_question_that_another_run_has_in_flight_waits_for_its_reply_or_its_en
     with book(ledger, clock) as ours:  # the other has ended, and what it left may be asked once more
         assert isinstance(reserve(ours, "c")[0], Reserved)
     assert [n for (n,) in ledger.sql("SELECT count(*) FROM request WHERE state = 'abandoned'")] == [2]
+
+
+def test_workers_with_wrong_clocks_keep_one_pace_and_one_day_by_the_servers_clock(postgres, tmp_path):
+    place, early, late = Ledger(tmp_path, postgres), Clock(), Clock()
+    late.time, late.seconds = late.time + timedelta(days=400), 77.0
+    times = []
+    with (
+        book(place, ServerClock(early), per_second=5, per_day=6) as ours,
+        book(place, ServerClock(late), per_second=5, per_day=6, job="other.toml") as theirs,
+    ):
+        for number in range(6):
+            (got,) = reserve(ours if number % 2 else theirs, f"q{number}")
+            times.append(got.send_at)
+        assert {type(reserve(one, "more")[0]) for one in (ours, theirs)} == {Spent}, "six of one day, whoever asks"
+        starts = place.sql("SELECT DISTINCT start FROM window_use WHERE \"window\" = 'day'")
+    assert all(later - one == pytest.approx(0.202, abs=1e-6) for one, later in pairwise(times))
+    assert abs(times[0] - time.time()) < 5
+    assert [datetime.fromisoformat(start).year for (start,) in starts] == [datetime.now(UTC).year]
 
 
 def test_a_ledger_of_a_newer_version_is_not_touched(ledger):

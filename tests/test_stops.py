@@ -159,3 +159,18 @@ def test_a_full_disk_leaves_the_target_as_it_was(small):
     assert not list(job.folder.glob(".*.new"))
     assert job.summary()["requests"]["sent"] == 0
     assert job.path("placed.csv").read_bytes() != before
+
+
+def test_a_disk_that_fills_up_in_mid_run_ends_it_and_loses_nothing_that_was_kept(small):
+    job = small(real_addresses(600))
+    limited = ["bash", "-c", 'ulimit -f 700; trap "" XFSZ; exec "$0" "$@"', *PROGRAM]
+    told = job.run("run", "job.toml", program=limited, code=8).stderr
+    assert "can't be used: " in told
+    assert "What was committed before is safe." in told
+    assert 20 < job.service.requests < 600
+    summary = job.summary()
+    assert summary["outcomes"]["placed"] + summary["outcomes"]["doubtful"] == 600
+    assert len(summary["cut_in_flight"]) <= IN_HAND
+    counted = job.service.counters()
+    assert counted["requests"] <= 600 + len(summary["cut_in_flight"])
+    assert max(counted["by_question"].values()) <= 2

@@ -7,7 +7,6 @@ each sees whether another has written since. Pace and windows go by the server's
 import os
 import platform
 import threading
-from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
@@ -26,7 +25,10 @@ from yellowtor.ledger.store import Clock, LedgerGone, Running, Store, check_vers
 BEAT_S = 5.0  # between two signs of life of a run
 LAPSE_S = 30.0  # without one for so long, it is dead
 BACK_S = 60.0  # how long a server that is gone is waited for
-TURN = "UPDATE ledger SET turn = turn + 1 RETURNING turn, extract(epoch FROM clock_timestamp())::float8"
+NOW = "extract(epoch FROM clock_timestamp())::float8"
+TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 - our own words
+DRIFT = 50e-6  # seconds a second
+LISTENED = 16  # readings of the server's clock at the opening
 # A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
 SETTINGS = {
     "application_name": "yellowtor", "connect_timeout": 10,
@@ -64,24 +66,27 @@ class Server(NamedTuple):
 class ServerClock:
     """The server's clock, as a run knows it between two transactions; never ahead of it.
 
-    A reading came at the latest when it arrived: the least delayed of the last ones says most.
+    A reading came at the latest when it arrived, so the one that was delayed least says most. How much this machine's
+    clock may drift since is allowed for.
     """
 
     def __init__(self, local: Clock) -> None:
         self._local = local
-        self._ahead: deque[float] = deque([local.now().timestamp() - local.boot()], maxlen=64)
-        self._heard = False
+        self._ahead = local.now().timestamp() - local.boot()
+        self._heard_at: float | None = None
 
     def follow(self, epoch: float) -> None:
         """The server's time now, in seconds since 1970."""
-        ahead = epoch - self._local.boot()
-        if not self._heard or abs(ahead - max(self._ahead)) > 1:  # nothing was known, or its clock was set
-            self._ahead.clear()
-            self._heard = True
-        self._ahead.append(ahead)
+        now = self._local.boot()
+        ahead = epoch - now
+        if self._heard_at is None or abs(ahead - self._ahead) > 1:  # nothing was known, or its clock was set
+            self._ahead = ahead
+        else:
+            self._ahead = max(ahead, self._ahead - DRIFT * (now - self._heard_at))
+        self._heard_at = now
 
     def boot(self) -> float:
-        return self._local.boot() + max(self._ahead)
+        return self._local.boot() + self._ahead
 
     def now(self) -> datetime:
         return datetime.fromtimestamp(self.boot(), UTC)
@@ -117,6 +122,7 @@ class PostgresStore(Store):
         if not self._is_made():
             self._make()
         self._check()
+        self._set_clock()
         self._make_fleeting()
 
     def _is_made(self) -> bool:
@@ -134,6 +140,11 @@ class PostgresStore(Store):
             metadata.create_all(self.connection, tables=KEPT_TABLES)
             self.run("INSERT INTO ledger VALUES (?, 0)", [VERSION])
         self.run("COMMIT")
+
+    def _set_clock(self) -> None:
+        """Hear the server's time often enough that one reading was hardly delayed: before the first request."""
+        for _ in range(LISTENED if isinstance(self.clock, ServerClock) else 0):
+            self.clock.follow(self.run(f"SELECT {NOW}").scalar_one())  # type: ignore[attr-defined]
 
     def _check(self) -> None:
         """Bring an older ledger up to date."""

@@ -29,7 +29,7 @@ from yellowtor.ledger.account import Account, AccountTerms
 from yellowtor.ledger.runs import asked_elsewhere, others_in_flight
 from yellowtor.ledger.scanning import FINAL
 from yellowtor.ledger.schema import reply, request
-from yellowtor.ledger.store import ManyRows, Store, batched
+from yellowtor.ledger.store import ManyRows, Store, TextsOf, batched
 from yellowtor.ledger.windows import stamp
 
 T = TypeVar("T")
@@ -129,11 +129,12 @@ class RequestBook:
     @contextmanager
     def transaction(self) -> Iterator[None]:
         """What is carried out in the body happens whole and durably, or not at all."""
+        left = self._budget.left
         try:
             with self._store.transaction():
                 yield
         except BaseException:
-            self._account = None  # what was not committed is not known
+            self._account, self._budget.left = None, left  # what was not committed is not known
             raise
 
     def carry_out(self, orders: Sequence[Order]) -> list[Sequence[Reservation]]:
@@ -245,7 +246,7 @@ class RequestBook:
     def _known(self, orders: list[Reserve]) -> dict[str, Reservation]:
         """The questions that someone has put a final reply to since they were counted as open, or is asking now."""
         keys = [key for order in orders for key in order.question_keys]
-        query = select(reply.c.question_key).where(reply.c.question_key.in_(keys))
+        query = select(reply.c.question_key).where(reply.c.question_key.op("IN")(TextsOf(json.dumps(keys))))
         if self._again != "nothing":
             final = FINAL if self._again == "failed" else []
             query = query.where(reply.c.kind.in_(final) | (reply.c.run_id == self._run))

@@ -80,9 +80,10 @@ def asked_elsewhere(store: Store, run_id: int, question_keys: Sequence[str]) -> 
     What it was that had them and is dead, counts as spent from now on: they may be asked once more.
     """
     flying = select(request.c.question_key, request.c.run_id).where(
-        request.c.state == "reserved", request.c.run_id != run_id, request.c.question_key.in_(question_keys)
-    )
-    found = store.connection.execute(flying).all()
+        request.c.state == "reserved", request.c.run_id != run_id
+    )  # few, and all in one index
+    wanted = set(question_keys)
+    found = [row for row in store.connection.execute(flying).all() if row.question_key in wanted]
     if not found:
         return set()
     runs = {row.run_id for row in found}

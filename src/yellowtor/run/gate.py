@@ -13,6 +13,7 @@ from yellowtor.allowance.pace import SLACK_S, Pace
 from yellowtor.run.ports import Clock
 
 LATELY = 20  # requests that tell how fast they leave
+LATE_S = SLACK_S / 2  # the other half is for the way
 HELD_UP_S = 0.05  # a way that takes so much longer than usual; beyond that, the service is thinking
 
 
@@ -53,7 +54,7 @@ class Gate:
             place = max(send_at, self._room_for(units))
             due = max(place, self._closed_until)
             if due <= now:
-                if not late_or_not and self._sent.maxlen and now - place > SLACK_S:
+                if not late_or_not and self._sent.maxlen and now - place > LATE_S:
                     return None
                 self._sent.extend([now] * units)
                 self._left.extend([now] * units)
