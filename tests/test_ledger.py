@@ -14,10 +14,10 @@ from yellowtor.allowance.windows import Left, Span, Window
 
 
 def test_several_jobs_at_once_keep_the_pace_and_the_day_of_the_account_they_share(ledger, tmp_path, serve):
-    """Asserted from the stand-in's clock and counters: it knows one account, four processes charge it."""
+    """Asserted from the stand-in's clock and counters: it knows one account, eight processes charge it."""
     service = serve()
     addresses, jobs = real_addresses(160), []
-    for number in range(4):
+    for number in range(8):
         job = lay_out(tmp_path / f"job{number}", service, paced=True)
         job.edit(
             "job.toml",
@@ -26,7 +26,7 @@ def test_several_jobs_at_once_keep_the_pace_and_the_day_of_the_account_they_shar
             ('name = "Cabinet"\n', ""), ('"Number and street"', '"Street"'), ('to = "cabinets-placed.xlsx"', 'to = "placed.csv"'),
         )  # fmt: skip
         job.edit("stand-in.toml", ("per_second = 40", "per_second = 30"), ("per_day = 2500", "per_day = 100"))
-        write_csv(job.path("records.csv"), addresses[number * 30 : number * 30 + 40])  # each shares ten with the next
+        write_csv(job.path("records.csv"), addresses[number * 15 : number * 15 + 20])  # each shares five with the next
         jobs.append(job)
     with judging_pace(service, 30, believed=0.01):
         running = [job.start("run", "job.toml", "--json") for job in jobs]

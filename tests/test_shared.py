@@ -33,6 +33,15 @@ def until(told, process=None):
     pytest.fail("it never came true")
 
 
+def test_a_check_looks_at_a_shared_ledger_and_makes_nothing(shared):
+    job = shared(2)
+    assert "shared, made by the first run" in (told := job.run("check", "job.toml")).stdout + told.stderr
+    assert job.ledger.sql("SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor'") == []
+    job.run("run", "job.toml")
+    told = job.run("check", "job.toml")
+    assert "made by the first run" not in told.stdout + told.stderr
+
+
 def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
     job = shared(300)
     job.edit("stand-in.toml", ("per_day", "per_second = 20\nper_day"))

@@ -17,7 +17,7 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob
 from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book, open_pins, open_store
+from yellowtor.ledger.book import open_book, open_pins
 from yellowtor.ledger.cache import CacheBook, open_cache
 from yellowtor.ledger.pins import PinBook
 from yellowtor.ledger.requests import Again
@@ -127,12 +127,13 @@ def check_markers(job: Job, folder: Path) -> list[Path]:
 
 
 def check_ledger(job: Job, folder: Path) -> str:
-    """How the job's ledger is, in words; a file is not touched. Raises LedgerTrouble."""
+    """How the job's ledger is, in words; it is not touched. Raises LedgerTrouble."""
     where = ledger_of(job, folder)
     if isinstance(where, Path):
         return look_at(where)
-    open_store(where, CLOCK).close()
-    return f"{where}, shared"
+    from yellowtor.ledger.postgres import look_at_server
+
+    return look_at_server(where)
 
 
 def ledger_of(job: Job, folder: Path) -> "Path | Server":

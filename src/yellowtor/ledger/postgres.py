@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import create_engine, update
 from sqlalchemy.engine import URL, ExceptionContext, make_url
-from sqlalchemy.exc import ArgumentError, NoSuchModuleError, OperationalError, SQLAlchemyError
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
 from yellowtor.errors import BadJob, LedgerTrouble
@@ -28,6 +28,7 @@ BACK_S = 60.0  # how long a server that is gone is waited for
 NOW = "extract(epoch FROM clock_timestamp())::float8"
 TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 - our own words
 DRIFT = 50e-6  # seconds a second
+MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
 LISTENED = 16  # readings of the server's clock at the opening
 # A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
 SETTINGS = {
@@ -127,8 +128,7 @@ class PostgresStore(Store):
 
     def _is_made(self) -> bool:
         """Whether the tables are there; looked up as data, for names are remembered over a wait for a lock."""
-        tables = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
-        return self.run(tables).first() is not None
+        return self.run(MADE).first() is not None
 
     def _make(self) -> None:
         """The tables, unless somebody else makes them at this moment."""
@@ -239,6 +239,19 @@ class PostgresStore(Store):
             )
             raise LedgerGone(f"The ledger {self.name} {what}: {told(error)}. {fate}.") from context.original_exception
         super()._explain(context)
+
+
+def look_at_server(server: Server) -> str:
+    """How a shared ledger is, in words, without touching it. Raises LedgerTrouble."""
+    engine = create_engine(server.full_url(), poolclass=NullPool, connect_args=SETTINGS)
+    try:
+        with engine.connect() as connection:
+            if connection.exec_driver_sql(MADE).first() is None:
+                return f"{server}, shared, made by the first run"
+            check_version(str(server), connection.exec_driver_sql("SELECT version FROM ledger").scalar_one())
+    except DBAPIError as error:
+        raise LedgerTrouble(f"The ledger {server} can't be used: {told(error)}. Nothing was sent.") from error
+    return f"{server}, shared"
 
 
 def _is_closed(context: ExceptionContext) -> bool:
