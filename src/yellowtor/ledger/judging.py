@@ -24,8 +24,9 @@ PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?"
 PUT_FOUND = "INSERT INTO candidates (reply_id, reading_key, found) VALUES (?, ?, ?) ON CONFLICT DO NOTHING"
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 KEEP = {
-    True: "UPDATE work SET written = ?, held = NULL WHERE id = ?",
-    False: "UPDATE work SET written = ? WHERE id = ?",
+    True: """UPDATE work SET written = new.column1, held = NULL
+        FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2""",
+    False: "UPDATE work SET written = new.column1 FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2",
 }
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 

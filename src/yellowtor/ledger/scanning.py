@@ -36,7 +36,8 @@ AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
 CATCH_UP = """INSERT INTO scanned (place, key, raw_hash, held)
     SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ? ON CONFLICT DO NOTHING"""
 PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
-PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id) SELECT ?, ?, id FROM address WHERE key = ?
+PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id)
+    VALUES (?, ?, (SELECT id FROM address WHERE key = ?))
     ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE question.asking_id IS NULL"""
 PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
