@@ -60,8 +60,9 @@ shoot_terminal several 60 'yellowtor run several.toml'
 sed 's/ledger.sqlite/plan.sqlite/; s/stand-in.toml/slow.toml/' job.toml >plan.toml
 sed 's/per_second = 35/per_second = 5/; s/per_day = 150/per_day = 60/' stand-in.toml >slow.toml
 printf '\n[[allowance.prices]]\ncurrency = "EUR"\ntiers = [{ upto = 100, per_thousand = 0 }, { per_thousand = 4.5 }]\n' >>slow.toml
-shoot_terminal plan 30 "yellowtor plan plan.toml --what-if day=100 --what-if day=none,pace=20 --png $out/plan-curve.png"
-shoot_terminal cache 30 'yellowtor cache find "tarock terrace 12" --job job.toml; yellowtor cache show 40 --job job.toml'
+shoot_terminal plan 30 'yellowtor plan plan.toml --what-if day=100 --what-if day=none,pace=20 --png plan-curve.png'
+cp plan-curve.png "$out"
+shoot_terminal cache 30 'yellowtor cache find "tarock terrace 12" --job job.toml; yellowtor cache show 46 --job job.toml'
 sed 's/town = "Town"/town = "City"/; s/coast.geojson/coats.geojson/' job.toml >night.toml
 sed -i 's/_STANDIN_KEY=.*/_STANDIN_KEY=/' .env
 shoot_terminal check 30 'yellowtor check night.toml'
