@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 from conftest import Ledger
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy.exc import IntegrityError
 
@@ -125,6 +125,7 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(ledger):
         assert isinstance(reserve(requests, "g")[0], Reserved)
 
 
+@settings(max_examples=20)  # on each of two databases
 @given(
     st.lists(st.tuples(st.sampled_from(["ask", "answer", "drop"]), st.integers(0, 40)), max_size=40), st.integers(1, 4)
 )
@@ -223,6 +224,7 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(ledger):
         assert isinstance(reserve(requests, "f")[0], Spent)
 
 
+@settings(max_examples=20)  # on each of two databases
 @given(st.lists(st.sampled_from(["reserve", "settle", "refuse", "release", "again"]), max_size=40), st.integers(1, 6))
 def test_no_course_of_events_passes_the_window(ledger, events, limit):
     place, clock, flying = ledger.fresh(), Clock(), []
@@ -262,6 +264,7 @@ def work_of(item):
     return Work(*item[:4], item.raw_hash, state, "[]", "{}", item.raw_hash, questions)
 
 
+@settings(max_examples=20)  # on each of two databases
 @given(
     st.data(),
     st.integers(1, 4),

@@ -43,7 +43,7 @@ def test_a_check_looks_at_a_shared_ledger_and_makes_nothing(shared):
 
 
 def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
-    job = shared(300)
+    job = shared(200)
     job.edit("stand-in.toml", ("per_day", "per_second = 20\nper_day"))
     first = job.start("run", "job.toml", "--json")
     until(lambda: job.service.requests > 0, first)
@@ -53,16 +53,16 @@ def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
     assert "or say --share to ask along with it. Nothing was sent." in told
     (one, _), (two, said) = first.communicate(timeout=60), second.communicate(timeout=60)
     mine, yours = json.loads(one), json.loads(two or said)
-    assert mine["requests"]["sent"] + yours["sent"] == job.service.requests == 300
+    assert mine["requests"]["sent"] + yours["sent"] == job.service.requests == 200
     assert yours["sent"] > 10
-    assert mine["outcomes"]["placed"] == 300
+    assert mine["outcomes"]["placed"] == 200
     assert {row["Outcome"] for row in job.rows("placed.csv").values()} == {"placed"}
     job.edit("job.toml", (job.ledger.text, "ledger.sqlite"))
     assert "only a shared ledger lets two runs work on one job" in job.run("run", "job.toml", "--share", code=3).stderr
 
 
 def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(shared):
-    job = shared(80, faults={"slow": 1}, slow_s=1.5)
+    job = shared(60, faults={"slow": 1}, slow_s=1.0)
     first = job.start("run", "job.toml")
     until(lambda: job.service.requests >= 4, first)
     second = job.start("run", "job.toml", "--share")
@@ -74,8 +74,8 @@ def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(share
     assert "cut in flight: counted as spent, and may be asked once more" in told
     assert "0 requests sent" in told
     (abandoned,) = job.ledger.sql("SELECT count(*) FROM request WHERE state = 'abandoned'")
-    assert 80 <= job.service.requests <= 80 + abandoned[0] <= 80 + 16, "what was reserved may not have been sent"
-    assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 80
+    assert 60 <= job.service.requests <= 60 + abandoned[0] <= 60 + 16, "what was reserved may not have been sent"
+    assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 60
 
 
 def test_a_server_that_is_restarted_in_mid_run_is_waited_for_and_no_reply_is_lost(shared, postgres):
