@@ -1,5 +1,6 @@
 """What the ledger knows, for people: found, shown, pinned, forgotten without a trace, expired, taken along."""
 
+import getpass
 import json
 import re
 
@@ -36,7 +37,7 @@ def test_an_address_is_found_also_roughly_and_everything_known_of_it_is_shown(sm
     assert (reply["kind"], asked["kind"], asked["service"]) == ("answered", "answered", "stand-in")
     assert json.loads(reply["body"])
     assert reply["candidates"][0]["position"].keys() == {"lat", "lon"}
-    assert (asked["who"], asked["took_ms"] >= 0) == (__import__("getpass").getuser(), True)
+    assert (asked["who"], asked["took_ms"] >= 0) == (getpass.getuser(), True)
     told = job.run("cache", "sizes", "--job", "job.toml").stdout
     assert "6 addresses, 6 requests, 0 pins" in told
     assert re.search(r"stand-in +6 +answered +[\d.]+ KiB", told)

@@ -70,11 +70,12 @@ class _Month:
 
 def forecast(
     requests: int, pace: Pace, windows: Sequence[Window], lefts: Sequence[Left], now: datetime,
-    prices: Sequence[Price] = (), month_used: int = 0,
+    prices: Sequence[Price] = (), month_used: int = 0, begins: datetime | None = None,
 ) -> Forecast:  # fmt: skip
     """The figures for a run that meets no fault and waits for its windows. lefts are of the windows, one for each.
 
-    month_used is how many requests of the calendar month (UTC, or the zone of the windows) count for the price.
+    It begins now, or later. month_used is how many requests of the calendar month (UTC, or the zone of the windows)
+    count for the price.
     """
     filling = [_Filling(window) for window in windows]
     for one, left in zip(filling, lefts, strict=True):
@@ -83,7 +84,8 @@ def forecast(
     zone = windows[0].zone if windows else GREENWICH
     month = _Month(prices, _Filling(Window(2**62, Span.MONTH, zone)))
     month.filling.put(month_used, now, now)
-    at, rest, at_once, spent, curve = now, requests, 0, 0, list[tuple[datetime, datetime, int]]()
+    at = start = max(now, begins or now)
+    rest, at_once, spent, curve = requests, 0, 0, list[tuple[datetime, datetime, int]]()
     while rest and len(curve) < MOST_STRETCHES:
         rooms = [(one, one.room(at)) for one in filling]
         allowed = [(one, month.affords(room, at, rest) if one.window.money else room) for one, room in rooms]
@@ -98,7 +100,7 @@ def forecast(
         ended, cost = at + timedelta(seconds=sent * pace.interval_s), month.cost(sent, at)
         for one in [*filling, month.filling]:
             one.put(cost if one.window.money else sent, at, ended)
-        at_once = sent if at == now else at_once
+        at_once = sent if at == start else at_once
         rest, spent = rest - sent, spent + cost
         curve.append((at, ended, requests - rest))
         at = ended

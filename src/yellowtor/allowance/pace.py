@@ -38,6 +38,7 @@ class Pace:
 
 GROW_S = 60.0  # in so many seconds a pace that was halved doubles
 DEAF_S = 2.0  # what is told within so many seconds of it was on its way already
+FOR_GOOD = 1e18  # an instant that never comes
 LEAST = 0.02  # requests a second: one in 50 s
 
 
@@ -45,7 +46,8 @@ LEAST = 0.02  # requests a second: one in 50 s
 class Learned:
     """The pace that a service was found to bear, in requests a second, at an instant; 0: nothing was found.
 
-    It grows again until it is that of the description, or where that has none, 16 times what was found.
+    It grows again until it is that of the description, or where that has none, 16 times what was found. What the
+    service has told itself (at FOR_GOOD) holds until it tells something else.
     """
 
     per_second: float = 0.0
@@ -59,6 +61,12 @@ class Learned:
         if borne >= (described.per_second or 16 * self.per_second):
             return described
         return Pace(borne)
+
+    def told(self, described: Pace, per_second: float) -> "Learned":
+        """The service says how fast it may be asked: that is kept if it is slower than described, and no other is."""
+        if described.per_second is None or per_second < described.per_second:
+            return Learned(per_second, FOR_GOOD)
+        return Learned() if self.at == FOR_GOOD else self
 
     def too_fast(self, described: Pace, tried: float, now: float) -> "Learned":
         """The service said that we are too fast, and not how fast we may be: half of what was kept.

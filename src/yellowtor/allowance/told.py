@@ -8,7 +8,6 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import Window
 
 SHORT_S = 10  # what holds for so short a time is a pace
@@ -56,11 +55,6 @@ def told_limits(headers: Mapping[str, str]) -> list[Told]:
         one = found.setdefault("", {})
         one |= {key: n for key, n in (("q", limit), ("r", left), ("t", reset)) if n is not None}
     return [Told(one.get("q"), one.get("w"), one.get("r"), one.get("t")) for one in found.values()]
-
-
-def differs(told: Told, pace: Pace) -> bool:
-    """Whether a pace that was told is below the one that is kept."""
-    return told.per_second is not None and (pace.per_second is None or told.per_second < pace.per_second)
 
 
 def _number(text: str) -> int | None:

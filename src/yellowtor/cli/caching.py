@@ -6,12 +6,11 @@ from pathlib import Path
 
 import typer
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from yellowtor.answers.entry import Entry, KnownReply, SizeOf
 from yellowtor.answers.spots import subject_of
-from yellowtor.cli.console import Progress, mark, stderr, stdout, write_out
+from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
@@ -32,7 +31,7 @@ def sizes_command(job: Path | None, ledger: Path | None, *, as_json: bool) -> No
         return
     console = stdout()
     console.print(f"{where}: {sizes.addresses:,} addresses, {sizes.requests:,} requests, {sizes.pins:,} pins")
-    table = _table("service", "replies", "of kind", "size", "oldest", "newest")
+    table = columns("service", "replies", "of kind", "size", "oldest", "newest", left={"of kind", "oldest", "newest"})
     for one in sizes.replies:
         table.add_row(f"  {one.service}", f"{one.replies:,}", one.kind, _size(one), one.oldest[:10], one.newest[:10])
     if sizes.replies:
@@ -49,7 +48,7 @@ def find_command(job: Path | None, ledger: Path | None, text: str, most: int, *,
     if not found:
         stderr().print("The ledger knows no address that is like it.")
         return
-    table = _table("number", "address", "alike")
+    table = columns("number", "address", "alike", left={"address"})
     for one in found:
         table.add_row(f"  {one.number}", Text(one.line), f"{one.likeness:.0f}")
     stdout().print(table)
@@ -158,15 +157,18 @@ def _show(console: Console, entry: Entry) -> None:
         sure = f" · confidence {one.confidence:.2f} ({one.basis})" if one.confidence is not None else ""
         level = f" · {one.level}" if one.level else ""
         console.print(
-            Text("\n  ").append_text(_mark(one.outcome)).append(f" by {_short(one.job)}: {point}{level}{sure}")
+            Text("\n  ").append_text(_mark(one.outcome)).append(f" by {short(one.job)}: {point}{level}{sure}")
         )
     if entry.requests:
-        table = _table("asked (UTC)", "service", "reply", "cost", "took", "by", "for the job")
+        table = columns(
+            "asked (UTC)", "service", "reply", "cost", "took", "by", "for the job",
+            left={"service", "reply", "by", "for the job"},
+        )  # fmt: skip
         for asked in entry.requests:
             took = f"{asked.took_ms} ms" if asked.took_ms is not None else "–"
             by = f"{asked.who}@{asked.host}" if asked.who else "–"
             cost = f"{asked.cost / 1e6:g}" if asked.cost else "–"
-            cells = (asked.service or asked.account, asked.kind or asked.state, cost, took, by, _short(asked.job))
+            cells = (asked.service or asked.account, asked.kind or asked.state, cost, took, by, short(asked.job))
             table.add_row(f"  {asked.reserved_at[:19].replace('T', ' ')}", *map(Text, cells))
         console.print()
         console.print(table)
@@ -209,18 +211,5 @@ def _json(entry: Entry) -> dict[str, object]:
     }
 
 
-def _short(name: str) -> str:
-    path = Path(name)
-    return str(path.relative_to(Path.cwd())) if path.is_relative_to(Path.cwd()) else name
-
-
 def _size(one: SizeOf) -> str:
     return f"{one.bytes / 2**20:.1f} MiB" if one.bytes >= 2**19 else f"{one.bytes / 2**10:.1f} KiB"
-
-
-def _table(*names: str) -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for at, name in enumerate(names):
-        right = name in {"replies", "size", "alike", "cost", "took"}
-        table.add_column(f"  {name}" if not at else name, justify="right" if right else "left", overflow="fold")
-    return table

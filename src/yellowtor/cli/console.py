@@ -5,6 +5,7 @@ import shutil
 import sys
 import time
 from collections.abc import Iterator, Mapping
+from collections.abc import Set as AbstractSet
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,6 +16,7 @@ from rich.table import Table
 from rich.text import Text
 
 from yellowtor.allowance.forecast import Forecast
+from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.outcome import Outcome
 from yellowtor.markers.look import MARKS
@@ -135,6 +137,28 @@ def duration(seconds: float) -> str:
     if seconds < 90:
         return f"{max(0, round(seconds))} s"
     return f"{minutes} min" if minutes < 120 else f"{minutes // 60} h {minutes % 60} min"
+
+
+def columns(*names: str, left: AbstractSet[str] = frozenset()) -> Table:
+    """A plain table; numbers to the right but for the first column and those that are named."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+    for at, name in enumerate(names):
+        side = "left" if not at or not name or name in left else "right"
+        table.add_column(f"  {name}" if not at else name, justify=side, overflow="fold")  # type: ignore[arg-type]
+    return table
+
+
+def short(file: str | Path) -> str:
+    """A path as people here would write it."""
+    try:
+        return str(Path(file).resolve().relative_to(Path.cwd()))
+    except ValueError:
+        return str(file)
+
+
+def amount_of(left: Left, amount: int, currency: str) -> str:
+    """An amount of a window's: of requests, or of money."""
+    return money(amount, currency) if left.money else f"{amount:,}"
 
 
 def outcome_table(summary: Summary) -> Table:

@@ -1,6 +1,7 @@
 """The command `plan`: what a run would do, cost, and when it would be done; as a table, as JSON, as a picture."""
 
 import json
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
@@ -13,7 +14,7 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.cli.console import Progress, duration, stderr, stdout, write_out
+from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.report import plan_json
 from yellowtor.run.conduct import Foretold, Options, foretell
 from yellowtor.run.plan import Plan
@@ -39,7 +40,7 @@ def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: b
             stderr().print(f"drawn: {png}", soft_wrap=True)
 
 
-def draw(told: Foretold, windows: list[Window] | Any, now: datetime, png: Path) -> None:
+def draw(told: Foretold, windows: Sequence[Window], now: datetime, png: Path) -> None:
     from yellowtor.markers.curve import Ceiling, Line, draw_curve
 
     plan = told.plan
@@ -73,7 +74,7 @@ def show(console: Console, told: Foretold) -> None:
 
 
 def _records(plan: Plan, records: int) -> Table:
-    table = _table("records", f"{records:,}")
+    table = columns("records", f"{records:,}")
     for label, count in (
         ("pinned by people", plan.pinned), ("kept as they are", plan.kept), ("incomplete, not asked", plan.incomplete),
         ("to be answered", plan.to_answer),
@@ -87,11 +88,10 @@ def _records(plan: Plan, records: int) -> Table:
 
 
 def _services(plan: Plan) -> Table:
-    several = bool(plan.later)
-    names = ("questions", "expected", "at most", "cost", "in goes", "takes", "done (UTC)")
-    table = _table("  service".strip(), *(n for n in names if several or n not in {"expected", "at most"}))
-    cells = [f"{plan.open_questions:,}", *(["", ""] if several else []), _cost(plan.cost, plan.currency)]
-    table.add_row(f"  {plan.service}", *cells, *_takes(plan.forecast))
+    counts = ("at least", "expected", "at most") if plan.later else ("questions",)
+    table = columns("service", *counts, "cost", "in goes", "takes", "done (UTC)")
+    cells = [f"{plan.open_questions:,}"] * len(counts)
+    table.add_row(f"  {plan.service}", *cells, _cost(plan.cost, plan.currency), *_takes(plan.forecast))
     for later in plan.later:
         cost = _cost(later.cost, later.currency)
         if later.currency and later.expected_cost < later.cost:
@@ -102,11 +102,11 @@ def _services(plan: Plan) -> Table:
 
 
 def _otherwise(told: Foretold) -> Table:
-    table = _table("what if", "cost", "in goes", "takes", "done (UTC)")
+    table = columns("what if", "cost", "in goes", "takes", "done (UTC)")
     plan = told.plan
     table.add_row("  as it is", _cost(plan.cost, plan.currency), *_takes(plan.forecast))
     for other in told.otherwise:
-        table.add_row(f"  {other.what}", _cost(other.cost, plan.currency), *_takes(other.forecast))
+        table.add_row(f"  {other.what}", _cost(other.forecast.cost, plan.currency), *_takes(other.forecast))
     return table
 
 
@@ -131,8 +131,7 @@ def _cost(cost: int, currency: str) -> str:
 
 
 def _left(left: Left, currency: str) -> str:
-    amount = money(left.left, currency) if left.money else f"{left.left:,}"
-    limit = money(left.limit, currency) if left.money else f"{left.limit:,}"
+    amount, limit = (amount_of(left, some, currency) for some in (left.left, left.limit))
     more = f"; more at {left.resets_at[:16].replace('T', ' ')} UTC" if left.resets_at else ""
     return f"{left.window}: {amount} of {limit} left{more}"
 
@@ -145,10 +144,3 @@ def _json(told: Foretold) -> dict[str, Any]:
         otherwise.append({"what": other.what, **forecast})
     scan = {name: getattr(told.scan, name) for name in ("records", "new", "changed", "vanished")}
     return {"records": scan, **plan_json(told.plan), "what_if": otherwise}
-
-
-def _table(*names: str) -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for at, name in enumerate(names):
-        table.add_column(f"  {name}" if not at else name, justify="right" if at else "left", overflow="fold")
-    return table

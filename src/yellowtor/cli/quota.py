@@ -12,13 +12,12 @@ from pathlib import Path
 from typing import TextIO
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.work import Charged
-from yellowtor.cli.console import note, stderr, stdout, write_out
+from yellowtor.cli.console import amount_of, columns, note, short, stderr, stdout, write_out
 from yellowtor.files import written_aside
 from yellowtor.opening import CLOCK
 from yellowtor.run.plan import currency_of
@@ -85,12 +84,8 @@ def _every_day(counts: Mapping[str, int]) -> dict[str, int]:
 
 
 def _words(left: Left, currency: str) -> str:
-    used, limit = _amount(left, left.limit - left.left, currency), _amount(left, left.limit, currency)
+    used, limit = amount_of(left, left.limit - left.left, currency), amount_of(left, left.limit, currency)
     return f"{used} of {limit}"
-
-
-def _amount(left: Left, amount: int, currency: str) -> str:
-    return money(amount, currency) if left.money else f"{amount:,}"
 
 
 def _show(console: Console, quota: Quota) -> None:
@@ -99,11 +94,11 @@ def _show(console: Console, quota: Quota) -> None:
     cost = f" · {money(quota.cost, quota.currency)} this month" if quota.currency else ""
     console.print(Text(quota.account, "bold").append(f"  {shared}{pace}{cost}", "bright_black"))
     if quota.windows:
-        table = _table("window", "used", "left", "of", "more at (UTC)")
+        table = columns("window", "used", "left", "of", "more at (UTC)")
         for left in quota.windows:
             style = "bright_red" if not left.left else "yellow" if left.left < left.limit / 10 else ""
             amounts = (left.limit - left.left, left.left, left.limit)
-            cells = [_amount(left, amount, quota.currency) for amount in amounts]
+            cells = [amount_of(left, amount, quota.currency) for amount in amounts]
             more = left.resets_at[:16].replace("T", " ") or "–"
             table.add_row(*(Text(cell, style) for cell in (f"  {left.window}", *cells, more)))
         console.print(table)
@@ -120,23 +115,8 @@ def _bars(console: Console, title: str, counts: Mapping[str, int]) -> None:
     if not counts:
         return
     console.print()
-    table = _table(title, "requests", "")
+    table = columns(title, "requests", "")
     for name, count in counts.items():
         bar = "━" * max(1, round(BAR * count / max(counts.values())))
-        table.add_row(f"  {_short(name)}", f"{count:,}", Text(bar, "bright_black"))
+        table.add_row(f"  {short(name)}", f"{count:,}", Text(bar, "bright_black"))
     console.print(table)
-
-
-def _short(name: str) -> str:
-    path = Path(name)
-    return str(path.relative_to(Path.cwd())) if path.is_relative_to(Path.cwd()) else name
-
-
-def _table(*names: str) -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for name in names:
-        first = name == names[0]
-        table.add_column(
-            f"  {name}" if first else name, justify="left" if first or not name else "right", overflow="fold"
-        )
-    return table

@@ -2,7 +2,6 @@
 
 import json
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
 from rich.console import Console
@@ -13,7 +12,7 @@ from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
-from yellowtor.cli.console import duration, mark, outcome_table
+from yellowtor.cli.console import duration, mark, outcome_table, short
 from yellowtor.run.along import Along
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.conduct import Summary
@@ -225,22 +224,15 @@ def _wrote(console: Console, summary: Summary) -> None:
         records = f"{wrote.written:,} records of {summary.into}"
         console.print(Text("wrote ", "bright_black").append(records, "default"), soft_wrap=True)
     for file in summary.files:
-        console.print(Text("wrote ", "bright_black").append(_short(file), "default"), soft_wrap=True)
+        console.print(Text("wrote ", "bright_black").append(short(file), "default"), soft_wrap=True)
     if summary.backup:
-        console.print(Text("as it was: ", "bright_black").append(_short(summary.backup), "default"), soft_wrap=True)
-
-
-def _short(file: Path) -> str:
-    try:
-        return str(file.resolve().relative_to(Path.cwd()))
-    except ValueError:
-        return str(file)
+        console.print(Text("as it was: ", "bright_black").append(short(summary.backup), "default"), soft_wrap=True)
 
 
 def _next(summary: Summary) -> list[str]:
     """What to do next about what did not end well."""
     lines = []
-    page = next((_short(f) for f in summary.files if f.suffix == ".html"), None)
+    page = next((short(f) for f in summary.files if f.suffix == ".html"), None)
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
         where = f"open {page}: they are listed first" if page else "see the reasons (write.columns.reasons)"
         lines.append(f"Look at the {doubtful:,} doubtful: {where}, with reasons.")
@@ -291,6 +283,7 @@ def _turn_json(turn: AskResult) -> dict[str, Any]:
         "name": turn.service, "sent": turn.sent, "again": turn.retried, "settled": turn.settled,
         "cost_millionths": turn.cost, "currency": turn.currency or None,
         "seconds": round(turn.seconds, 3), "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
+        "differences": list(turn.differences),
         "stopped_by": turn.stopped_by, "message": turn.message, "resets_at": turn.resets_at or None,
     }  # fmt: skip
 

@@ -6,9 +6,9 @@ from datetime import datetime
 
 from sqlalchemy import func, select
 
-from yellowtor.allowance.pace import Learned, Pace
+from yellowtor.allowance.pace import FOR_GOOD, Learned, Pace
 from yellowtor.allowance.price import Budget, Price, price_on
-from yellowtor.allowance.told import Told, differs
+from yellowtor.allowance.told import Told
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.work import Reserved, Spent
 from yellowtor.ledger.schema import pace, request
@@ -109,12 +109,13 @@ class Account:
         """Go by what the service says where it allows less than is believed; what differs, in words."""
         differences = {}
         for one in told:
-            if differs(one, self.pace(self._clock.boot())) and one.per_second:
-                self._learned = Learned(one.per_second, self._clock.boot())
-                said = f"{self._terms.pace.per_second:g}" if self._terms.pace.per_second else "any number of"
-                differences["pace"] = (
-                    f"{self._terms.service} says {one.per_second:g} requests a second, its description {said}"
-                )
+            if one.per_second is not None:
+                self._learned = self._learned.told(self._terms.pace, one.per_second)
+                if self._learned.at == FOR_GOOD:
+                    said = f"{self._terms.pace.per_second:g}" if self._terms.pace.per_second else "any number of"
+                    differences["pace"] = (
+                        f"{self._terms.service} says {one.per_second:g} requests a second, its description {said}"
+                    )
             for use in self._uses:
                 window = use.window
                 if one.left is None or not one.is_of(window, (use.more_at(now) - now).total_seconds()):

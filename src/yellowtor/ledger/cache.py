@@ -13,9 +13,11 @@ from sqlalchemy import and_, delete, func, insert, or_, select
 from yellowtor.answers.entry import Entry, Exported, KnownReply, SizeOf, Sizes, Standing
 from yellowtor.answers.position import Position
 from yellowtor.answers.work import Charged, Pin
-from yellowtor.ledger.book import open_store
+from yellowtor.ledger.book import PUT_ASKING, open_store
 from yellowtor.ledger.expiry import before, expire, let_go
+from yellowtor.ledger.pins import put_pin
 from yellowtor.ledger.requests import packed
+from yellowtor.ledger.scanning import PUT_ADDRESS
 from yellowtor.ledger.schema import (
     address,
     answer,
@@ -40,8 +42,6 @@ if TYPE_CHECKING:
 PAGE = 2_000
 KEPT = ("question_key", "service", "kind", "status", "message", "headers", "received_at")
 IMPORTED = "(imported)"  # the account of requests that another ledger was charged for
-PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
-PUT_ASKING = "INSERT INTO asking (key, service) VALUES (?, ?) ON CONFLICT DO NOTHING"
 PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id)
     SELECT ?, k.id, a.id FROM address a, asking k WHERE a.key = ? AND k.key = ? ON CONFLICT DO NOTHING"""
 
@@ -100,13 +100,8 @@ class CacheBook:
         """Pin an address, for the records of every job."""
         key = select(address.c.key).where(address.c.id == number)
         with self._store.transaction() as connection:
-            self._put_pin(connection.execute(key).scalar_one(), position, who, why, stamp(self._store.clock.now()))
-
-    def _put_pin(self, address_key: str, position: Position, who: str, why: str, when: str) -> None:
-        connection = self._store.connection
-        connection.execute(delete(pin).where(pin.c.address_key == address_key))
-        values = Pin(position.lat, position.lon, who, why, when)._asdict()
-        connection.execute(insert(pin).values(address_key=address_key, **values))
+            place = {"address_key": connection.execute(key).scalar_one()}
+            put_pin(connection, place, Pin(position.lat, position.lon, who, why, stamp(self._store.clock.now())))
 
     def unpin(self, number: int) -> int:
         """Take the pin on an address out; how many there were."""
@@ -170,8 +165,10 @@ class CacheBook:
         ).join(asking, asking.c.id == question.c.asking_id).join(request, request.c.id == reply.c.request_id).join(
             run, run.c.id == request.c.run_id
         ).join(job, job.c.id == run.c.job_id)  # fmt: skip
+        mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
+        judged = mine & (answer.c.reply_id == reply.c.id)
         point = [
-            select(column).where(answer.c.reply_id == reply.c.id).limit(1).scalar_subquery()
+            select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
             for column in (answer.c.lat, answer.c.lon)
         ]
         query = select(
@@ -190,7 +187,7 @@ class CacheBook:
     def take_over(self, rows: Sequence[Exported], source: str) -> tuple[int, int]:
         """Take replies and pins over, with their provenance; how many of each are new. What is known already stays."""
         replies, pins = [row for row in rows if row.question_key], [row for row in rows if not row.question_key]
-        with self._store.transaction():
+        with self._store.transaction() as connection:
             self._store.run_many(PUT_ADDRESS, [(row.address_key, row.parts) for row in rows])
             self._store.run_many(PUT_ASKING, list({(row.asking, row.service) for row in replies}))
             self._store.run_many(PUT_QUESTION, [(row.question_key, row.address_key, row.asking) for row in replies])
@@ -202,7 +199,8 @@ class CacheBook:
             for row in fresh:
                 assert row.lat is not None
                 assert row.lon is not None
-                self._put_pin(row.address_key, Position(row.lat, row.lon), row.who, row.why, row.received_at)
+                made = Pin(row.lat, row.lon, row.who, row.why, row.received_at)
+                put_pin(connection, {"address_key": row.address_key}, made)
         return len(new), len(fresh)
 
     def _known(self, rows: Sequence[Exported]) -> set[str]:

@@ -1,8 +1,8 @@
 """Positions that people have decided: put in, taken out, listed. A run takes them up at the end of its scan."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
-from sqlalchemy import func, insert, or_, select
+from sqlalchemy import Connection, func, insert, or_, select
 
 from yellowtor.answers.position import Position
 from yellowtor.answers.work import Pin
@@ -30,9 +30,7 @@ class PinBook:
             return False
         place = {"address_key": address_key} if address_too else {"job_id": self._job, "key": key}
         with self._store.transaction() as connection:
-            connection.execute(pin.delete().where(*(pin.c[name] == value for name, value in place.items())))
-            values = Pin(position.lat, position.lon, who, why, self._now)._asdict()
-            connection.execute(insert(pin).values(**place, **values))
+            put_pin(connection, place, Pin(position.lat, position.lon, who, why, self._now))
         return True
 
     def remove(self, key: str) -> int:
@@ -57,6 +55,12 @@ class PinBook:
     def _address_of(self, key: str) -> str | None:
         query = select(address.c.key).select_from(work.join(address, address.c.id == work.c.address_id))
         return self._store.connection.execute(query.where(work.c.job_id == self._job, work.c.key == key)).scalar()
+
+
+def put_pin(connection: Connection, place: Mapping[str, object], made: Pin) -> None:
+    """Put a pin in at a place (an address's key, or a job and a record's), instead of the one that is there."""
+    connection.execute(pin.delete().where(*(pin.c[name] == value for name, value in place.items())))
+    connection.execute(insert(pin).values(**place, **made._asdict()))
 
 
 def take_up(store: Store, job_id: int) -> None:

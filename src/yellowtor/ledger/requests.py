@@ -143,7 +143,7 @@ class RequestBook:
         account = self._account_now()
         self._settle([o for o in orders if isinstance(o, SettleReply)], now)
         closed = self._close(orders, now)
-        self._learn(orders, account, now)
+        learned = self._learn(orders, account, now)
         released = [o for o in orders if isinstance(o, Release)]
         account.released({o.request_id: o.units for o in released}, sum(o.cost for o in released))
         account.closed(closed, now)
@@ -154,13 +154,13 @@ class RequestBook:
         }
         reserves = [o for o in orders if isinstance(o, Reserve)]
         made |= zip(map(id, reserves), self._reserve(reserves, account, now), strict=True)
-        if released or made or self._learned:
+        if released or made or learned:
             account.put()
         return [made.get(id(o), ()) for o in orders]
 
-    def _learn(self, orders: Sequence[Order], account: Account, now: datetime) -> None:
-        """Take in what the service said of its limits."""
-        self._learned = False
+    def _learn(self, orders: Sequence[Order], account: Account, now: datetime) -> bool:
+        """Take in what the service said of its limits; whether it said something."""
+        learned = False
         for order in orders:
             if isinstance(order, Refuse) and order.kind is Kind.TOO_FAST and order.tried:
                 account.too_fast(order.tried)
@@ -174,7 +174,8 @@ class RequestBook:
                 self._differences |= account.heed(order.told, order.uncounted, now)
             else:
                 continue
-            self._learned = True
+            learned = True
+        return learned
 
     @property
     def differences(self) -> Sequence[str]:

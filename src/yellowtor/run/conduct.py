@@ -85,16 +85,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     job, book, services = parts.job, parts.book, parts.services
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
-    for name, count in book.expired.items():
-        watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
-    source = parts.table.fingerprint()
-    scanned = scan(job, parts.table, [service.asking for service in services], book.scanning, watch, source)
-    judging = judging_of(parts, watch)
-    if len(services) > 1:  # whom to ask depends on what is known
-        watch.phase("Judging")
-        judging.judge_open(book.judging)
-    now = parts.clock.now()
-    plan = make_plan(book, services, judging.key, now, again_failed=options.again_failed, at_most=options.at_most)
+    source, judging = parts.table.fingerprint(), judging_of(parts, watch)
+    scanned, plan = _planned(parts, options, judging, watch, source)
     if not (options.dry_run or options.agreed):
         check_cost(job, plan)
     asked, wrote, changes = Asked(), None, None
@@ -128,16 +120,25 @@ class Foretold:
 
 def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> Foretold:
     """Read the records and tell what a run would do; nothing is sent, nothing written."""
-    job, book, services = parts.job, parts.book, parts.services
-    askings = [service.asking for service in services]
-    scanned = scan(job, parts.table, askings, book.scanning, watch, parts.table.fingerprint())
-    judging, now = judging_of(parts, watch), parts.clock.now()
-    if len(services) > 1:
-        judging.judge_open(book.judging)
-    plan = make_plan(book, services, judging.key, now, again_failed=options.again_failed, at_most=options.at_most)
+    judging, source = judging_of(parts, watch), parts.table.fingerprint()
+    scanned, plan = _planned(parts, options, judging, watch, source)
+    first, now = parts.services[0], parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
-    otherwise = tuple(what_if(book, services[0], open_, now, wish, services[0].zone) for wish in wishes)
+    otherwise = tuple(what_if(parts.book, first, open_, now, wish) for wish in wishes)
     return Foretold(scanned, plan, otherwise)
+
+
+def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher, source: str) -> tuple[ScanResult, Plan]:
+    """Scan the records (of a source with this fingerprint), and what a run would do."""
+    book, services = parts.book, parts.services
+    for name, count in book.expired.items():
+        watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
+    scanned = scan(parts.job, parts.table, [service.asking for service in services], book.scanning, watch, source)
+    if len(services) > 1:  # whom to ask depends on what is known
+        watch.phase("Judging")
+        judging.judge_open(book.judging)
+    again, most, now = options.again_failed, options.at_most, parts.clock.now()
+    return scanned, make_plan(book, services, judging.key, now, again_failed=again, at_most=most)
 
 
 def judging_of(parts: Parts, watch: Watcher) -> Judging:
@@ -194,7 +195,7 @@ def _ask(
 
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())
-    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now())[0])
+    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now()))
     open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
     def judge() -> dict[str, int]:

@@ -1,9 +1,9 @@
 """The verb `plan`: what a run would do. Counts from the scan, and what asking the rest will take, cost, and when."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from yellowtor.allowance.forecast import Forecast, forecast
@@ -12,7 +12,9 @@ from yellowtor.allowance.price import price_on
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.work import Turn
 from yellowtor.errors import BadJob
-from yellowtor.run.ports import Book, Service
+from yellowtor.run.ports import Book, RequestBook, Service
+
+Limits = list[tuple[Window, Left]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +71,6 @@ class Otherwise:
 
     what: str
     forecast: Forecast
-    cost: int
 
 
 def make_plan(
@@ -81,19 +82,20 @@ def make_plan(
     known = judged_by if others else ""
     enough, judged = book.judging.enough(judged_by) if others else (0, 0)
     needs_more = (judged - enough + 1) / (judged + 2)  # Laplace's rule: of nothing known, a half
-    later = []
-    for at, service in enumerate(others, 1):
-        before = tuple(earlier.name for earlier in services[:at])
-        least, _ = scanning.open_questions(Turn(service.name, before, known), again_failed=again_failed)
-        most, _ = scanning.open_questions(Turn(service.name, (), known), again_failed=again_failed)
-        least, most = _limited(least, at_most), _limited(most, at_most)
-        expected = least + round((most - least) * needs_more**at)
-        cost = book.requests[service.name].cost(units_of(service, expected))
-        made, most_cost = foretold(book, service, most, now)
-        later.append(Later(service.name, least, expected, most, most_cost, cost, currency_of(service, now), made))
+
+    def open_to(service: Service, after: Sequence[Service] = ()) -> int:
+        turn = Turn(service.name, tuple(earlier.name for earlier in after), known)
+        return _limited(scanning.open_questions(turn, again_failed=again_failed)[0], at_most)
+
+    spans = [(open_to(service, services[:at]), open_to(service)) for at, service in enumerate(others, 1)]
     open_, answered = scanning.open_questions(Turn(first.name, (), known), again_failed=again_failed)
-    made, cost = foretold(book, first, _limited(open_, at_most), now)
-    later = [replace(one, forecast=_after(book, services[at], one, made, now)) for at, one in enumerate(later, 1)]
+    made = foretold(book, first, _limited(open_, at_most), now)
+    later, before = list[Later](), made
+    for at, (service, (least, most)) in enumerate(zip(others, spans, strict=True), 1):
+        expected = least + round((most - least) * needs_more**at)
+        before = foretold(book, service, most, now, after=before)
+        cost = book.requests[service.name].cost(units_of(service, expected))
+        later.append(Later(service.name, least, expected, most, before.cost, cost, currency_of(service, now), before))
     return Plan(
         first.name,
         states.get("pinned", 0),
@@ -105,7 +107,7 @@ def make_plan(
         tuple(book.requests[first.name].left()),
         math.ceil(made.at_once / first.most) if first.counts_each else made.at_once,
         made,
-        cost,
+        made.cost,
         currency_of(first, now),
         tuple(later),
     )
@@ -113,43 +115,57 @@ def make_plan(
 
 def foretold(
     book: Book, service: Service, questions: int, now: datetime,
-    pace: Pace | None = None, windows: Mapping[str, Window | None] | None = None,
-) -> tuple[Forecast, int]:  # fmt: skip
-    """What asking a service so many questions takes, and costs in millionths; with other limits, by window's name."""
-    mine, units = book.requests[service.name], units_of(service, questions)
-    counted, lefts = list(mine.windows), list(mine.left())
-    for name, other in (windows or {}).items():
-        at = next((at for at, window in enumerate(counted) if window.name == name), None)
-        used = lefts[at].limit - lefts[at].left if at is not None else 0
-        if at is not None:
-            del counted[at], lefts[at]
-        if other is not None:
-            counted.append(other)
-            lefts.append(Left(name, other.words, other.limit, max(0, other.limit - used), ""))
-    made = forecast(units, pace or mine.pace(), counted, lefts, now, service.prices, mine.month_used())
-    return made, made.cost
+    *, after: Forecast | None = None, pace: Pace | None = None, limits: Limits | None = None,
+) -> Forecast:  # fmt: skip
+    """What asking a service so many questions takes; after another has been asked, or with other limits."""
+    mine = book.requests[service.name]
+    both = _limits(mine) if limits is None else limits
+    begins = datetime.fromisoformat(after.ends_at) if after and after.ends_at else None
+    windows, lefts = [window for window, _ in both], [left for _, left in both]
+    units, kept, used = units_of(service, questions), pace or mine.pace(), mine.month_used()
+    return forecast(units, kept, windows, lefts, now, service.prices, used, begins)
 
 
-def what_if(book: Book, service: Service, questions: int, now: datetime, wish: str, zone: ZoneInfo) -> Otherwise:
-    """The forecast with other limits: `day=8000`, `month=none`, `pace=20`, several with commas. Raises BadJob."""
-    pace, windows, spans = None, dict[str, Window | None](), {str(span): span for span in Span}
+def _limits(book: RequestBook) -> Limits:
+    """What is counted of a service, and what is left of it."""
+    return list(zip(book.windows, book.left(), strict=True))
+
+
+def what_if(book: Book, service: Service, questions: int, now: datetime, wish: str) -> Otherwise:
+    """The forecast with other limits: `day=8000`, `cap day=none`, `pace=20`, several with commas. Raises BadJob."""
+    pace, limits = None, _limits(book.requests[service.name])
     for item in wish.split(","):
-        name, _, number = item.strip().partition("=")
-        if not number:
-            raise _not_understood(wish)
+        name, _, text = (part.strip() for part in item.partition("="))
+        limit = None if text == "none" else _positive(text, wish)
         if name == "pace":
-            pace = Pace(None if number == "none" else _positive(number, wish))
-            continue
-        if name.removeprefix("rolling ") not in spans:
-            raise _not_understood(wish)
-        span, rolling = spans[name.removeprefix("rolling ")], name.startswith("rolling ")
-        known = next((window for window in book.requests[service.name].windows if window.name == name), None)
-        limit = None if number == "none" else int(_positive(number, wish))
-        windows[name] = (
-            None if limit is None else replace(known, limit=limit) if known else Window(limit, span, zone, rolling)
-        )
-    made, cost = foretold(book, service, questions, now, pace, windows)
-    return Otherwise(wish, made, cost)
+            pace = Pace(limit)
+        else:
+            limits = _with(limits, _window(name, service.zone, wish), None if limit is None else int(limit))
+    return Otherwise(wish, foretold(book, service, questions, now, pace=pace, limits=limits))
+
+
+def _window(name: str, zone: ZoneInfo, wish: str) -> Window:
+    """A window by the name that people give it: day, rolling hour, cap month."""
+    *kind, span = name.split(" ")
+    known = next((one for one in Span if one == span), None)
+    if known is None or kind not in ([], ["rolling"], ["cap"]):
+        raise _not_understood(wish)
+    return Window(0, known, zone, rolling=kind == ["rolling"], cap="job's" if kind == ["cap"] else "")
+
+
+def _with(limits: Limits, other: Window, limit: int | None) -> Limits:
+    """The limits with those of this kind at another figure (None: without them), or with one more; of requests."""
+
+    def same(window: Window) -> bool:
+        mine = (window.span, window.rolling, bool(window.cap), window.money)
+        return mine == (other.span, other.rolling, bool(other.cap), False)
+
+    rest = [one for one in limits if not same(one[0])]
+    if limit is None:
+        return rest
+    those = [one for one in limits if same(one[0])] or [(other, Left("", "", 0, 0, ""))]
+    changed = [(replace(window, limit=limit), left) for window, left in those]
+    return rest + [(w, replace(left, left=max(0, limit - (left.limit - left.left)))) for w, left in changed]
 
 
 def _positive(text: str, wish: str) -> float:
@@ -165,14 +181,9 @@ def _positive(text: str, wish: str) -> float:
 def _not_understood(wish: str) -> BadJob:
     names = ", ".join(f"{span}=N" for span in Span)
     return BadJob(
-        f"--what-if {wish!r}: say pace=N, {names}, `rolling day=N`, with none for no limit. Nothing was sent."
+        f"--what-if {wish!r}: say pace=N, {names}, `rolling day=N`, `cap day=N`, with none for no limit. "
+        "Nothing was sent."
     )
-
-
-def _after(book: Book, service: Service, later: Later, first: Forecast, now: datetime) -> Forecast:
-    """The forecast of a service that may have to wait for the last answer of the one before it."""
-    begins = datetime.fromisoformat(first.ends_at) if first.ends_at else now
-    return foretold(book, service, later.most, max(now, begins).astimezone(UTC))[0]
 
 
 def costs(plan: Plan) -> dict[str, int]:
