@@ -23,7 +23,7 @@ from yellowtor.tables.jsonrecords import GeoJsonTable, JsonLinesTable
 from yellowtor.tables.jsontext import edited, edits
 from yellowtor.tables.ods import splice_content
 from yellowtor.tables.parquet import ParquetTable
-from yellowtor.tables.splice import Edit, Splice
+from yellowtor.tables.splice import Page, Splice
 
 COLUMNS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
 ODS = (
@@ -333,7 +333,7 @@ def test_cells_and_rows_that_open_document_counts_together_are_parted_where_one_
     columns = sorted(data.draw(st.sets(st.integers(0, 11), min_size=1, max_size=3)))
     values = st.sampled_from(["new <&>", "a\nb", 1.5, None, LEAVE])
     changed = data.draw(st.dictionaries(st.integers(1, depth), st.tuples(*[values] * len(columns)), min_size=1))
-    splice = Splice(0, columns, {}, [Edit(row, cells) for row, cells in changed.items()])
+    splice = Splice(0, columns, {}, [Page([row], [[cell] for cell in cells]) for row, cells in changed.items()])
     before, after = grid_of(xml), grid_of(splice_content(xml, "A & B", splice))
     for (row, cells), column in ((pair, at) for pair in changed.items() for at in range(len(columns))):
         if cells[column] is not LEAVE:

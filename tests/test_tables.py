@@ -19,7 +19,7 @@ from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.formats import fill_zeros, is_of_zeros
-from yellowtor.tables.splice import Edit, SheetText, Splice, Unsafe, splice_sheet
+from yellowtor.tables.splice import Page, SheetText, Splice, Unsafe, splice_sheet
 from yellowtor.tables.workbook import WorkbookTable
 
 SHEET = "xl/worksheets/sheet1.xml"
@@ -145,17 +145,17 @@ def splice(xml, **change):
 def test_sheets_of_other_producers_are_spliced_too():
     head = '<x:worksheet xmlns:x="u"><x:dimension ref="A1:B3"/><x:sheetData>'
     xml = head + '<x:row><x:c t="s"><x:v>0</x:v></x:c></x:row><x:row r="3" spans="1:2"/></x:sheetData></x:worksheet>'
-    done = splice(xml, edits=[Edit(3, [1.5])])
+    done = splice(xml, pages=[Page([3], [[1.5]])])
     assert '<x:dimension ref="A1:C3"/>' in done
     assert '<x:c r="C1" t="inlineStr"><x:is><x:t xml:space="preserve">New</x:t></x:is></x:c></x:row>' in done
     assert '<x:row r="3" spans="1:3"><x:c r="C3"><x:v>1.5</x:v></x:c></x:row>' in done
     plain = "<worksheet><sheetData>{}</sheetData></worksheet>"
     kept = plain.format('<row r="1"><c r="A1" s=\'7\'/><c r="D1" s="8"><v>4</v></c></row>')
-    assert splice(kept, edits=[]).count('<c r="C1" s="8" t=') == 1
-    assert splice(kept, new={}, edits=[Edit(1, [LEAVE])]) == kept
+    assert splice(kept, pages=[]).count('<c r="C1" s="8" t=') == 1
+    assert splice(kept, new={}, pages=[Page([1], [[LEAVE]])]) == kept
     for bad in ('<row r="1"><c r="C1"><f>A1</f></c></row>', "<!-- note --><row/>", '<row r="9"/>'):
         with pytest.raises(Unsafe):
-            splice(plain.format(bad), edits=[Edit(1, [1.0])])
+            splice(plain.format(bad), pages=[Page([1], [[1.0]])])
 
 
 CELL = st.text(st.sampled_from("aZ09 ,;|\t\"'=.-\nØé€ß"), max_size=6)

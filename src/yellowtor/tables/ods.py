@@ -70,10 +70,10 @@ def splice_content(xml: bytes, sheet: str, splice: Splice) -> bytes:
 def _edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
     """The new cells of each row (from 1) by column (from 0), the header's among them."""
     edits: dict[int, dict[int, Cell]] = {}
-    for edit in splice.edits:
-        cells = {c: v for c, v in zip(splice.columns, edit.cells, strict=True) if not isinstance(v, _Leave)}
-        if cells:
-            edits[edit.row] = cells
+    for page in splice.pages:
+        for row, *new in zip(page.rows, *page.cells, strict=True):
+            if cells := {c: v for c, v in zip(splice.columns, new, strict=True) if not isinstance(v, _Leave)}:
+                edits[row] = cells
     if splice.new:
         edits[splice.header_row] = dict(splice.new)
     return edits

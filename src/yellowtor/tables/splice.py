@@ -7,12 +7,13 @@ safely is refused before anything is written.
 
 import re
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import repeat
 from operator import itemgetter
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, cast
 from xml.sax.saxutils import escape
 
 from yellowtor.errors import BadSource
@@ -23,24 +24,28 @@ from yellowtor.tables.package import replace_members, sheet_member
 
 _ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
 _REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
+_NUMBERS = {float, int}
+_SLASH = ord("/")
+_UNSEEN = 1 << 20
+_SPECIAL = re.compile("[&<>\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
 
 
-class Edit(NamedTuple):
-    """New contents for one row of the sheet (from 1), in the order of the splice's columns."""
+class Page(NamedTuple):
+    """New contents of some rows of the sheet (from 1, ascending): for each of the splice's columns, their cells."""
 
-    row: int
-    cells: NewCells
+    rows: Sequence[int]
+    cells: Sequence[NewCells]
 
 
 @dataclass(frozen=True)
 class Splice:
-    """What to change: the header's row (from 1), the columns (from 0), those that are new, the edits."""
+    """What to change: the header's row (from 1), the columns (from 0), those that are new, the pages of rows below."""
 
     header_row: int
     columns: Sequence[int]
     new: Mapping[int, str]
-    edits: Sequence[Edit]
+    pages: Sequence[Page]
 
 
 def splice_workbook(
@@ -104,7 +109,7 @@ class _Names:
         p = self.prefix = root[1]
         self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
         self.attributes = re.compile(rb"\b(%s)(/?)>" % _ATTRS)
-        self.plain_row = re.compile(rb"""<%srow r="(\d+)"(?: [\w:]+="[^"<>]*")*>""" % p)  # as most are
+        self.plain_row = re.compile(rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>""" % p)  # as most are
         self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, _ATTRS, p), re.DOTALL)
         self.formula = re.compile(rb"<%sf\b" % p)
         self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
@@ -119,11 +124,17 @@ class _Names:
 
 
 class _Row(NamedTuple):
-    """A row of the XML: its number, its attributes, where it begins and ends, and where what is in it does."""
+    """A row of the XML: its number, where it begins and ends, and where what is in it does.
+
+    rest are the attributes that stand last in its tag; they end at `tag`. last is the column of its last cell, a very
+    high one where that is not seen at once.
+    """
 
     number: int
-    attributes: bytes
+    last: int
+    rest: bytes
     start: int
+    tag: int
     inner: int
     closing: int
     end: int
@@ -133,85 +144,105 @@ def _found_rows(names: _Names, xml: bytes, at: int, end: int) -> Iterator[_Row]:
     number = 0
     while (start := xml.find(names.row_starts, at, end)) >= 0:
         if found := names.plain_row.match(xml, start):
-            number, attributes = int(found[1]), found[0][len(names.row_starts) : -1]
+            told, rest, tag = found[1], found[2], found.end(2)
         else:
             found = names.attributes.match(xml, start + len(names.row_starts))
             if not found:
                 raise Unsafe("a row of its XML can't be read; save the workbook anew.")
-            attributes = found[1].rstrip()
-            told = attribute(attributes, b"r")
-            number = int(told) if told else number + 1
-            if found[2]:
-                at = found.end()
-                yield _Row(number, attributes, start, at, at, at)
-                continue
-        inner = found.end()
+            told, rest = attribute(found[1], b"r"), found[1].rstrip()
+            tag = found.start(1) + len(rest)
+        number, before = int(told) if told else number + 1, number
+        if number <= before:
+            raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")
+        at = inner = found.end()
+        if xml[inner - 2] == _SLASH:
+            yield _Row(number, -1, rest, start, tag, at, at, at)
+            continue
         closing = xml.index(names.row_ends, inner)
         at = xml.index(b">", closing) + 1
-        yield _Row(number, attributes, start, inner, closing, at)
+        cell = xml.rfind(names.cell_starts, inner, closing)
+        seen = _REFERENCE.match(xml, cell + len(names.cell_starts)) if cell >= 0 else None
+        yield _Row(number, _column(seen[1]) if seen else _UNSEEN, rest, start, tag, inner, closing, at)
 
 
 def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
+    """The rows with their cells changed, in pieces of a page each."""
     names, xml = text.names, text.xml
-    edits = {edit.row: edit.cells for edit in splice.edits}
-    if splice.new:
-        edits[splice.header_row] = ()
-    after, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
-    for row in text.rows:
-        if (cells := edits.pop(row.number, None)) is None:
-            continue
-        header: Mapping[int, Cell] = splice.new if row.number == splice.header_row else {}
-        split = _untouched(names, xml, row, after.first) if not header else row.inner
-        if split == row.closing and not header:
-            tail = after.cells(row.number, cells)
-        else:
-            by_column = header or {
-                c: v for c, v in zip(splice.columns, cells, strict=True) if not isinstance(v, _Leave)
-            }
-            last = xml[split : row.closing]
-            tail = _changed(names, last, row.number, dict(by_column), splice) if by_column else None
-        if tail is None:
-            continue
-        attributes = _spanning(row.attributes, after.last)
-        if attributes is row.attributes and row.closing != row.end:
-            yield view[at:split]
-            yield tail
+    appended, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
+    rows = iter(text.rows)
+    header = [Page([splice.header_row], [])] if splice.new else []
+    for page in [*header, *splice.pages]:
+        pieces = list[bytes | memoryview]()
+        tails = appended.cells(page)
+        for place, number in enumerate(page.rows):
+            row = next((row for row in rows if row.number >= number), None)
+            if row is None or row.number > number:
+                raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
+            if not page.cells:
+                split, tail = row.inner, _changed(names, xml[row.inner : row.closing], number, dict(splice.new), splice)
+            elif row.last < appended.first:
+                split, tail = row.closing, tails[place]
+            else:
+                split = _untouched(names, xml, row, appended.first)
+                cells = {
+                    column: cell
+                    for column, new in zip(splice.columns, page.cells, strict=True)
+                    if not isinstance(cell := new[place], _Leave)
+                }
+                if not cells:
+                    continue
+                tail = _changed(names, xml[split : row.closing], number, cells, splice)
+            if not tail and split == row.closing:
+                continue
+            rest = _spanning(row.rest, appended.last)
+            if row.closing == row.end:  # `<row/>`
+                pieces += view[at : row.tag - len(row.rest)], b"%s>%s</%srow>" % (rest, tail, names.prefix)
+            elif rest == row.rest:
+                pieces += view[at:split], tail
+            else:
+                pieces += view[at : row.tag - len(row.rest)], rest, view[row.tag : split], tail
             at = row.closing
-        else:
-            yield view[at : row.start]
-            yield b"<%srow%s>%s%s</%srow>" % (names.prefix, attributes, xml[row.inner : split], tail, names.prefix)
-            at = row.end
+        yield b"".join(pieces)
     yield view[at : text.end]
-    if edits:
-        raise Unsafe(f"row {min(edits)} is not in its XML; save the workbook anew.")
 
 
 class _Appended:
     """The new cells of rows that have none where they come, nor to the right: what most rows are."""
 
     def __init__(self, names: _Names, columns: Sequence[int]) -> None:
-        p = names.prefix
-        order = sorted(range(len(columns)), key=columns.__getitem__)
+        prefix = names.prefix.decode()
         self.first, self.last = min(columns, default=0), max(columns, default=0)
-        prefix = p.decode()
+        order = sorted(range(len(columns)), key=columns.__getitem__)
         self._starts = [(at, f'<{prefix}c r="{letters(columns[at])}') for at in order]
         self._number = f'"><{prefix}v>', f"</{prefix}v></{prefix}c>"
         self._text = (
             f'" t="inlineStr"><{prefix}is><{prefix}t xml:space="preserve">', f"</{prefix}t></{prefix}is></{prefix}c>"
         )  # fmt: skip
 
-    def cells(self, row: int, cells: NewCells) -> bytes | None:
-        """The cells of a row; None where all of them are left. Put together as text, which is faster than bytes."""
-        text, (before, after), (opens, closes) = "", self._text, self._number
-        for at, start in self._starts:
-            value = cells[at]
-            kind = value.__class__
-            if kind is str:
-                if value:
-                    text += f"{start}{row}{before}{_escaped(value)}{after}"
-            elif kind is float or kind is int:
-                text += f"{start}{row}{opens}{value!r}{closes}"
-        return text.encode() if text else None
+    def cells(self, page: Page) -> list[bytes]:
+        """The cells of each row; none for what is left or empty. A page at a time, which is faster than a row."""
+        names, parts = list(map(str, page.rows)), list[Iterable[str]]()
+        for at, start in self._starts if page.cells else []:
+            parts += self._column(start, names, page.cells[at])
+        return ["".join(cells).encode() for cells in zip(*parts, strict=False)]  # some repeat for ever
+
+    def _column(self, start: str, rows: Sequence[str], cells: NewCells) -> list[Iterable[str]]:
+        """What makes up the cells of a column, one after the other in each row."""
+        before, after = self._text
+        opens, closes = self._number
+        if _SPECIAL.search("\n".join([cell for cell in cells if isinstance(cell, str)])):
+            cells = [_escaped(cell) if isinstance(cell, str) else cell for cell in cells]
+        kinds = set(map(type, cells))
+        if kinds == {str} and all(cells):
+            return [repeat(start), rows, repeat(before), cast("Sequence[str]", cells), repeat(after)]
+        if kinds <= _NUMBERS:
+            return [repeat(start), rows, repeat(opens), map(repr, cells), repeat(closes)]
+        return [[
+            (f"{start}{row}{before}{cell}{after}" if cell else "") if isinstance(cell, str)
+            else f"{start}{row}{opens}{cell!r}{closes}" if cell.__class__ in _NUMBERS
+            else ""
+            for row, cell in zip(rows, cells, strict=True)
+        ]]  # fmt: skip
 
 
 def _untouched(names: _Names, xml: bytes, row: _Row, first: int) -> int:
@@ -254,6 +285,7 @@ def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], s
     return b"".join([piece for _, piece in sorted(pieces, key=itemgetter(0))])
 
 
+@lru_cache
 def _spanning(attributes: bytes, last: int) -> bytes:
     """A row's attributes, of which `spans` tells readers how wide it is at most."""
     if b"spans" not in attributes or not (spans := attribute(attributes, b"spans")):

@@ -24,7 +24,7 @@ from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import parts_of, sheet_member
-from yellowtor.tables.splice import Edit, SheetText, Splice, Unsafe, splice_workbook
+from yellowtor.tables.splice import Page, SheetText, Splice, Unsafe, splice_workbook
 
 BATCH = 5_000
 OOXML = {".xlsx", ".xlsm"}
@@ -145,8 +145,8 @@ class WorkbookTable(FileTable):
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
-        for batch in self._numbered():
-            yield [row for _, row in batch]
+        for _, rows in self._numbered():
+            yield rows
 
     @contextmanager
     def _page(self) -> Iterator[calamine.CalamineSheet]:
@@ -158,8 +158,8 @@ class WorkbookTable(FileTable):
         with _open(self.path) as book:
             yield book.get_sheet_by_name(self.sheet)
 
-    def _numbered(self) -> Iterator[list[tuple[int, Row]]]:
-        """Batches of (row number in the sheet, from 1; cells)."""
+    def _numbered(self) -> Iterator[tuple[Sequence[int], list[Row]]]:
+        """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells."""
         first, end = self._block.first_row + 1, self._block.last_row
         whole = self._block.first_column == self._left and self._width == len(self.header)
         with self._page() as page:
@@ -169,7 +169,11 @@ class WorkbookTable(FileTable):
                 texts = as_texts(rows if exact else list(map(self._cut, rows)))
                 if self._shown:
                     texts = [self._zeros(number, row) for number, row in enumerate(texts, first + 1)]
-                yield [(number, row) for number, row in enumerate(texts, first + 1) if any(row)]
+                numbers: Sequence[int] = range(first + 1, first + 1 + len(texts))
+                if not all(map(any, texts)):
+                    numbers = [number for number, row in zip(numbers, texts, strict=True) if any(row)]
+                    texts = list(filter(any, texts))
+                yield numbers, texts
                 first += len(rows)
 
     def _zeros(self, number: int, row: Row) -> Row:
@@ -186,11 +190,8 @@ class WorkbookTable(FileTable):
             return
         places = [self._block.first_column + order.index(name) for name in columns]
         new = {self._block.first_column + order.index(name): name for name in added}
-        edits: list[Edit] = []
-        for batch in self._numbered():
-            new_cells = zip(*answering([row for _, row in batch]), strict=True)
-            edits += [Edit(number, cells) for (number, _), cells in zip(batch, new_cells, strict=True)]
-        splice, to = Splice(self._block.first_row + 1, places, new, edits), to or self.path
+        pages = [Page(numbers, answering(rows)) for numbers, rows in self._numbered()]
+        splice, to = Splice(self._block.first_row + 1, places, new, pages), to or self.path
         if self.path.suffix.lower() == ".ods":
             from yellowtor.tables.ods import splice_ods
 
