@@ -9,6 +9,7 @@ demo: $(VENV)/installed
 	$(BIN)/yellowtor demo
 
 test: $(VENV)/ready
+	$(BIN)/python -m compileall -q src  # the tests start the program hundreds of times
 	$(BIN)/python -m pytest -n 2 --dist loadfile
 
 check: $(VENV)/ready

@@ -5,6 +5,7 @@ import csv
 import gzip
 import io
 import json
+import struct
 import zipfile
 from xml.sax.saxutils import escape
 
@@ -63,10 +64,23 @@ def as_parquet(rows, path):
 
 
 def as_ods(rows, path):
-    cell = '<table:table-cell table:style-name="s" office:value-type="string"><text:p>{}</text:p></table:table-cell>'
-    lines = [["Id", "Street", "Town", "Postcode"], *rows]
+    """A sheet whose postcodes are numbers shown with zeros; its second record is hidden, its last has merged cells."""
+
+    def cell(text, more=""):
+        value = f'float" office:value="{int(text)}' if text[:1] == "0" else "string"
+        shown = f' office:value-type="{value}"{more}><text:p>{escape(text)}</text:p></table:table-cell>'
+        return f'<table:table-cell table:style-name="s"{shown}'
+
+    lines = [["Id", "Street", "Town", "Postcode"], *rows[:-1]]
     body = "".join(
-        f"<table:table-row>{''.join(cell.format(escape(text)) for text in line)}</table:table-row>" for line in lines
+        f"<table:table-row{' table:visibility=' + repr('collapse') if line == rows[1] else ''}>"
+        f"{''.join(map(cell, line))}</table:table-row>"
+        for line in lines
+    )
+    wide = ' table:number-columns-spanned="2" table:number-rows-spanned="1"'
+    *texts, town, _ = rows[-1]
+    body += (
+        f"<table:table-row>{''.join(map(cell, texts))}{cell(town, wide)}<table:covered-table-cell/></table:table-row>"
     )
     body += '<table:table-row table:number-rows-repeated="9000"><table:table-cell/></table:table-row>'
     with zipfile.ZipFile(path, "w") as package:
@@ -136,10 +150,61 @@ def test_every_kind_of_file_gets_the_answers_that_a_text_file_gets(small, ending
         assert after.read(["Id", "when"]).equals(before.read(["Id", "when"]))
         groups = [(f.metadata.num_row_groups, f.metadata.row_group(1).column(1).compression) for f in (before, after)]
         assert groups[0] == groups[1] == (3, "ZSTD")
+    if ending == "ods":
+        seen = job.run("run", "job.toml").stderr
+        assert "1 blocks of merged cells below the header of the sheet 'A & B', the first at C20" in seen
+        assert "1 hidden rows of the sheet 'A & B' are records like the others" in seen
     job.edit("job.toml", (f'to = "{target.name}"', "in_place = true"))
     job.run("run", "job.toml")
     assert answers_in(source) == expected
     assert len(list(job.folder.glob(f"records.2*.{ending}"))) == 1, "a dated backup"
+
+
+def as_xlsb(rows, path):
+    """A binary workbook (MS-XLSB 2.1.4: records of a number, a size and a body): whole numbers, and texts in cells."""
+
+    def number(value):  # of a record, or of bytes: seven bits at a time
+        return bytes([value]) if value < 0x80 else bytes([value & 0x7F | 0x80]) + number(value >> 7)
+
+    def record(kind, body=b""):
+        return number(kind) + number(len(body)) + body
+
+    def wide(text):
+        return struct.pack("<I", len(text)) + text.encode("utf-16-le")
+
+    def cell(column, text):
+        start = struct.pack("<II", column, 0)
+        return (
+            record(5, start + struct.pack("<d", int(text)))
+            if text.isdigit() and column == 0
+            else record(6, start + wide(text))
+        )
+
+    lines = [["Id", "Street", "Town", "Postcode"], *rows]
+    sheet = record(129) + record(148, struct.pack("<IIII", 0, len(rows), 0, 3)) + record(145)
+    for at, line in enumerate(lines):
+        sheet += record(0, struct.pack("<IIHB", at, 0, 300, 0) + bytes(6)) + b"".join(map(cell, range(4), line))
+    book = record(131) + record(143) + record(156, struct.pack("<II", 0, 1) + wide("rId1") + wide("Sites"))
+    kind = "http://schemas.openxmlformats.org/officeDocument/2006/relationships/worksheet"
+    relation = f'<Relationship Id="rId1" Type="{kind}" Target="worksheets/sheet1.bin"/>'
+    with zipfile.ZipFile(path, "w") as package:
+        package.writestr("xl/worksheets/sheet1.bin", sheet + record(146) + record(130))
+        package.writestr("xl/workbook.bin", book + record(144) + record(132))
+        package.writestr("xl/_rels/workbook.bin.rels", f'<Relationships xmlns="r">{relation}</Relationships>')
+
+
+def test_a_binary_workbook_is_read_and_its_answers_go_into_a_text_file(small):
+    rows = [[str(at), *row[1:]] for at, row in enumerate(real_addresses(12))]
+    job = small(rows)
+    expected = job.summary()["outcomes"]
+    as_xlsb(rows, job.path("records.xlsb"))
+    job.edit("job.toml", ("records.csv", "records.xlsb"), ("placed.csv", "again.xlsb"))
+    assert "can be read but not written back" in job.run("run", "job.toml", code=4).stderr
+    job.edit("job.toml", ("again.xlsb", "again.csv"))
+    summary = job.summary()
+    assert (summary["outcomes"], summary["requests"]["sent"]) == (expected, 0)
+    told = {key: {"Notes": "", **row} for key, row in job.rows("again.csv").items()}
+    assert told == job.rows("placed.csv")
 
 
 def test_records_stream_in_and_their_answers_stream_out(small):

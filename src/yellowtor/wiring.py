@@ -1,4 +1,7 @@
-"""Puts the real parts of the edge rooms into a run."""
+"""Puts the real parts of the edge rooms into a run.
+
+The ledger is imported where it is needed: what never opens one starts in half the time.
+"""
 
 import getpass
 import os
@@ -6,8 +9,10 @@ import platform
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import partial
+from importlib import import_module
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from threading import Thread
 from typing import TYPE_CHECKING, NamedTuple
 
 import platformdirs
@@ -16,14 +21,6 @@ from yellowtor.allowance.windows import Window
 from yellowtor.answers.outcome import Outcome
 from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob
-from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book, open_pins
-from yellowtor.ledger.cache import CacheBook, open_cache
-from yellowtor.ledger.pins import PinBook
-from yellowtor.ledger.requests import Again
-from yellowtor.ledger.sqlite import look_at
-from yellowtor.ledger.store import Clock, Worker
-from yellowtor.ledger.usage import UsageBook, open_usage
 from yellowtor.opening import CLOCK, database_password, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
@@ -38,7 +35,13 @@ from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 
 if TYPE_CHECKING:
+    from yellowtor.ledger.account import AccountTerms
+    from yellowtor.ledger.cache import CacheBook
+    from yellowtor.ledger.pins import PinBook
     from yellowtor.ledger.postgres import Server
+    from yellowtor.ledger.requests import Again
+    from yellowtor.ledger.store import Clock, Worker
+    from yellowtor.ledger.usage import UsageBook
 
 
 class Files(NamedTuple):
@@ -130,6 +133,8 @@ def check_ledger(job: Job, folder: Path) -> str:
     """How the job's ledger is, in words; it is not touched. Raises LedgerTrouble."""
     where = ledger_of(job, folder)
     if isinstance(where, Path):
+        from yellowtor.ledger.sqlite import look_at
+
         return look_at(where)
     from yellowtor.ledger.postgres import look_at_server
 
@@ -147,7 +152,7 @@ def ledger_of(job: Job, folder: Path) -> "Path | Server":
     return Server(job.ledger, database_password(job.ledger_password_from, folder, "ledger"))
 
 
-def ledger_clock(where: "Path | Server") -> Clock:
+def ledger_clock(where: "Path | Server") -> "Clock":
     """What a ledger goes by: this machine's clocks, or the server's."""
     if isinstance(where, Path):
         return CLOCK
@@ -156,7 +161,9 @@ def ledger_clock(where: "Path | Server") -> Clock:
     return ServerClock(CLOCK)
 
 
-def this_worker() -> Worker:
+def this_worker() -> "Worker":
+    from yellowtor.ledger.store import Worker
+
     try:
         who = getpass.getuser()
     except (OSError, KeyError):  # nobody that the system knows
@@ -164,8 +171,10 @@ def this_worker() -> Worker:
     return Worker(who, platform.node(), os.getpid())
 
 
-def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> AccountTerms:
+def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
     """What the ledger keeps of a service; with the job's own caps, in the service's time zone."""
+    from yellowtor.ledger.account import AccountTerms
+
     if any(cap.money for cap in caps) and not service.prices:
         raise BadJob(
             f"ask.caps has one of money, and {service.name} has no price ([[allowance.prices]]). Nothing was sent."
@@ -178,8 +187,10 @@ def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> AccountTerms:
 
 
 @contextmanager
-def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: Again) -> Iterator[Book]:
+def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: "Again") -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
+    from yellowtor.ledger.book import open_book
+
     where = ledger or user_ledger()
     with open_book(
         where, path.absolute(), ledger_clock(where), [terms(service)], again=again, worker=this_worker()
@@ -188,8 +199,10 @@ def service_book(service: HttpService, path: Path, ledger: "Path | Server | None
 
 
 @contextmanager
-def job_pins(path: Path) -> Iterator[PinBook]:
+def job_pins(path: Path) -> Iterator["PinBook"]:
     """The pins of a job, to be changed. Raises BadJob for a job in reverse, whose records have their positions."""
+    from yellowtor.ledger.book import open_pins
+
     job = read_settings(path, Job, "job")
     if job.in_reverse:
         raise BadJob(f'{path} says direction = "reverse": a pin is a position, and its records have theirs.')
@@ -199,8 +212,10 @@ def job_pins(path: Path) -> Iterator[PinBook]:
 
 
 @contextmanager
-def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple[CacheBook, str]]:
+def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple["CacheBook", str]]:
     """The ledger of a job, of a file, or of the user, to look at and to correct; and where it is. Raises BadJob."""
+    from yellowtor.ledger.cache import open_cache
+
     if job is not None and ledger is not None:
         raise BadJob("--job and --ledger are two ways to say the same: keep one.")
     where: Path | Server = ledger or user_ledger()
@@ -219,11 +234,13 @@ def fixed_parts(job: Path | None) -> dict[str, str]:
 
 
 @contextmanager
-def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], UsageBook]]:
+def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], "UsageBook"]]:
     """A job's services (no key is needed) with what is counted of them, and the ledger to look at.
 
     Raises BadJob, LedgerTrouble.
     """
+    from yellowtor.ledger.usage import open_usage
+
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     services, _ = load_services(job, folder, unset_is_shown=True)
@@ -251,6 +268,7 @@ def job_parts(
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     services, remarks = load_services(job, folder, unset_is_shown=not sends)
+    Thread(target=import_module, args=["yellowtor.ledger.book"]).start()  # while the source is read
     table, source, to = open_table(job, folder, whole=dry_run)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
@@ -274,6 +292,8 @@ def open_parts(
     again_failed: bool, spend_at_most: int | None = None, along: bool = False,
 ) -> Iterator[Parts]:  # fmt: skip
     """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
+    from yellowtor.ledger.book import open_book
+
     check_extra(job, services)
     if spend_at_most is not None:
         check_currency(services)

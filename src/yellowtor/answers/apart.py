@@ -11,7 +11,8 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.paths import Finder, Getter
 from yellowtor.answers.reading import Reading, read_kind
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.shapes import CantOpenError, as_written
+from yellowtor.answers.shapes import CantOpenError
+from yellowtor.answers.values import as_written
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,9 +8,11 @@ import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from yellowtor.answers.values import as_written
+
 Finder = Callable[[Any], list[Any]]
 Getter = Callable[[Any], Any]
-Fields = Callable[[Any], dict[str, Any]]  # what several paths find, by their names; nothing for what finds nothing
+Fields = Callable[[Any], dict[str, str]]  # what several paths find, as texts by their names; nothing for nothing
 
 _PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[(?:0|-?[1-9][0-9]{0,8})\])*(\[\*\])?")
 _NAMES = re.compile(r"\$\.([A-Za-z_][A-Za-z0-9_]*)(?:\.([A-Za-z_][A-Za-z0-9_]*))?")
@@ -65,34 +67,30 @@ def compile_first(path: str) -> Getter:
 
 
 def compile_fields(paths: Mapping[str, str]) -> Fields:
-    """A function from a JSON value to what each path finds first in it, by its name: in one go, for those of names.
+    """A function from a JSON value to what each path finds first in it, as a text by its name.
 
-    Raises ValueError for a path that does not parse.
+    Those of names are looked up in one go. Raises ValueError for a path that does not parse.
     """
-    direct: list[tuple[str, str]] = []
-    below: dict[str, list[tuple[str, str]]] = {}
-    others: list[tuple[str, Getter]] = []
+    below: dict[str, list[tuple[str, str]]] = {}  # by the name of the object that they are in: none for the value
+    others: dict[str, Getter] = {}
     for name, path in paths.items():
         if names := _NAMES.fullmatch(path):
-            outer, inner = names[1], names[2]
-            below.setdefault(outer, []).append((name, inner)) if inner else direct.append((name, outer))
+            outer, inner = names.groups()
+            below.setdefault(outer if inner else "", []).append((name, inner or outer))
         else:
-            others.append((name, compile_first(path)))
+            others[name] = compile_first(path)
+    groups, rest = list(below.items()), fields_by(others)
 
-    def read(value: Any) -> dict[str, Any]:
-        found = {}
+    def read(value: Any) -> dict[str, str]:
+        found = rest(value) if others else {}
         if type(value) is dict:
-            for name, key in direct:
-                if (told := value.get(key)) is not None:
-                    found[name] = told
-            for outer, inner in below.items():
-                if type(part := value.get(outer)) is dict:
-                    for name, key in inner:
-                        if (told := part.get(key)) is not None:
-                            found[name] = told
-        for name, get in others:
-            if (told := get(value)) is not None:
-                found[name] = told
+            for outer, inside in groups:
+                part = value.get(outer) if outer else value
+                if type(part) is dict:
+                    for name, key in inside:
+                        told = part.get(key)
+                        if text := told.strip() if type(told) is str else as_written(told):
+                            found[name] = text
         return found
 
     return read
@@ -101,8 +99,8 @@ def compile_fields(paths: Mapping[str, str]) -> Fields:
 def fields_by(getters: Mapping[str, Getter]) -> Fields:
     """The same with a getter for each."""
 
-    def read(value: Any) -> dict[str, Any]:
-        return {name: told for name, get in getters.items() if (told := get(value)) is not None}
+    def read(value: Any) -> dict[str, str]:
+        return {name: told for name, get in getters.items() if (told := as_written(get(value)))}
 
     return read
 

@@ -16,7 +16,8 @@ from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.paths import Fields, Finder, Getter
 from yellowtor.answers.position import Area, Position, is_null_island
 from yellowtor.answers.rules import Rule, Seen, by_status
-from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape, as_written
+from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape
+from yellowtor.answers.values import as_written
 
 PROBLEM = "application/problem+json"  # RFC 9457
 _NUMBERS = {".": re.compile(r"[-+]?\d+(?:\.\d+)?"), ",": re.compile(r"[-+]?\d+(?:,\d+)?")}
@@ -49,6 +50,7 @@ class Reading:
     score: tuple[float, float] = (0.0, 1.0)
     partial: frozenset[str] = frozenset()
     own: Fields | None = None  # fields that the description adds
+    looks: Mapping[str, Getter] = field(default_factory=dict)  # the way to each field, by its name
 
 
 class Read(NamedTuple):
@@ -108,20 +110,13 @@ def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[s
         return {}
     if first is None:
         return {}
-    getters = {"latitude": reading.latitude, "longitude": reading.longitude, "position": reading.position}
-    getters |= dict(zip(box_names(len(reading.box)), reading.box, strict=True))
-    found = {name: get(first) for name, get in getters.items() if get} | reading.parts(first)
-    found |= {f"extra.{name}": value for name, value in (reading.own(first) if reading.own else {}).items()}
-    return {name: _told(value) for name, value in found.items()}
+    found = {name: get(first) for name, get in reading.looks.items()}
+    return {name: as_written(value) or ("" if value is None else str(value)) for name, value in found.items()}
 
 
 def box_names(count: int) -> Sequence[str]:
     """What the paths to a box are called, which are four or one."""
     return [f"box {side}" for side in ("west", "south", "east", "north")] if count == 4 else ["box"][:count]
-
-
-def _told(value: Any) -> str:
-    return as_written(value) or ("" if value is None else str(value))
 
 
 def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> tuple[Read, Sequence[Any]]:
@@ -170,19 +165,12 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
     position = _position(reading, item)
     if isinstance(position, str):
         return position
-    parts: dict[str, str] = {
-        name: text
-        for name, value in reading.parts(item).items()
-        if (text := value.strip() if type(value) is str else _text(value))
-    }
+    parts = reading.parts(item)
     level, method = reading.levels.get(parts.pop("level", ""), UNKNOWN)
     label, box = parts.pop("label", ""), _box(reading, item) if reading.box else None
-    extra = NONE
-    if reading.own:
-        found = reading.own(item).items()
-        extra = {n: text for n, v in found if (text := v.strip() if type(v) is str else as_written(v))}
+    extra = reading.own(item) if reading.own else NONE
     if parts.keys().isdisjoint(OWN):
-        return Candidate(position, level, method, label, parts, box, extra=extra)
+        return Candidate(position, level, method, label, parts, box, None, None, False, extra)
     score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
     worst, best = reading.score
     return Candidate(
@@ -227,11 +215,6 @@ def _pair(value: Any, decimal: str) -> tuple[float | None, float | None]:
     if isinstance(value, str) and len(found := _NUMBERS[decimal].findall(value)) == 2:
         return _number(found[0], decimal), _number(found[1], decimal)
     return None, None
-
-
-def _text(value: Any) -> str:
-    """What was found and is no text, as one; empty for what is no number or truth."""
-    return as_written(value) if type(value) in {int, float, bool} else ""
 
 
 def _number(value: Any, decimal: str = ".") -> float | None:

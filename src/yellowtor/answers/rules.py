@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.paths import Finder
-from yellowtor.answers.shapes import as_written
+from yellowtor.answers.values import as_written
 
 BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
     400: Kind.QUESTION_REFUSED,

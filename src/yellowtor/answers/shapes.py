@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from yellowtor.answers.paths import Fields, Finder, Getter, compile_fields, compile_first, compile_path, fields_by
+from yellowtor.answers.values import plain
 
 _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
@@ -37,7 +38,7 @@ class Shape(Protocol):
         """The first thing that a path finds, as a plain value; None for nothing."""
 
     def fields(self, paths: Mapping[str, str]) -> Fields:
-        """The first thing that each of these finds, by its name; none for nothing. Raises ValueError."""
+        """The first thing that each of these finds, as a text by its name; none for nothing. Raises ValueError."""
 
     def part(self, found: Sequence[Any]) -> bytes:
         """A body, in UTF-8, that holds only what a path found: of JSON and XML the first, of text all lines."""
@@ -225,23 +226,6 @@ class TextShape:
         text = io.StringIO(newline="")
         csv.writer(text, delimiter=self._delimiter).writerows(lines)
         return text.getvalue().encode()
-
-
-def plain(found: Any) -> Any:
-    """A node of XML as its text, without comments; every other value as it is."""
-    return found.xpath("string()") if hasattr(found, "xpath") else found
-
-
-def as_written(value: Any) -> str:
-    """A value of a reply as it stands there: true for a truth, 5 for a number; empty for what is no plain value."""
-    if type(value) is str:
-        return value.strip()
-    value = plain(value)
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float) and value.is_integer():
-        return str(int(value))
-    return str(value).strip() if isinstance(value, str | int | float) else ""
 
 
 def looks_like_page(body: bytes) -> bool:

@@ -1,7 +1,7 @@
 """The options of `cache …`."""
 
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
@@ -12,15 +12,13 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 JobOption = Annotated[
-    Optional[Path],  # noqa: UP045
+    Path | None,
     typer.Option("--job", metavar="JOB.toml", help="The ledger of this job; else the one of the user."),
 ]
-LedgerOption = Annotated[
-    Optional[Path], typer.Option("--ledger", metavar="FILE", help="Or this file of a ledger.")  # noqa: UP045
-]
+LedgerOption = Annotated[Path | None, typer.Option("--ledger", metavar="FILE", help="Or this file of a ledger.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")]
 ByOption = Annotated[
-    Optional[str],  # noqa: UP045
+    str | None,
     typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
 ]
 NumberArgument = Annotated[int, typer.Argument(metavar="NUMBER", help="The number of an address, as `find` tells it.")]
@@ -61,11 +59,11 @@ def pin(
     number: NumberArgument,
     why: Annotated[str, typer.Option("--why", metavar="TEXT", help="How you know.")],
     at: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
     ] = None,
     like: Annotated[
-        Optional[int],  # noqa: UP045
+        int | None,
         typer.Option("--like", metavar="NUMBER", help="Or where this other address is, which the ledger knows."),
     ] = None,
     by: ByOption = None,
@@ -105,11 +103,11 @@ def forget(
 @app.command()
 def expire(
     older_than: Annotated[
-        Optional[int],  # noqa: UP045
+        int | None,
         typer.Option("--older-than", min=0, metavar="DAYS", help="All that is older, whatever the services' terms."),
     ] = None,
     service: Annotated[
-        Optional[str], typer.Option("--service", metavar="NAME", help="With --older-than: of this service only.")  # noqa: UP045
+        str | None, typer.Option("--service", metavar="NAME", help="With --older-than: of this service only.")
     ] = None,
     job: JobOption = None,
     ledger: LedgerOption = None,

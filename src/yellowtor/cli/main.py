@@ -7,7 +7,7 @@ import gc
 import sys
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
@@ -87,22 +87,20 @@ def run(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Read and plan; send and write nothing.")] = False,
     at_most: Annotated[
-        Optional[int], typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")  # noqa: UP045
+        int | None, typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")
     ] = None,
     spend_at_most: Annotated[
-        Optional[float],  # noqa: UP045
+        float | None,
         typer.Option("--spend-at-most", min=0, metavar="AMOUNT", help="Ask no more than this buys, in the currency."),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="It may cost more than ask.confirm_above.")] = False,
-    again: Annotated[
-        Optional[Again], typer.Option("--again", help="Ask again what failed.")  # noqa: UP045
-    ] = None,
+    again: Annotated[Again | None, typer.Option("--again", help="Ask again what failed.")] = None,
     repair: Annotated[
         bool,
         typer.Option("--repair", help="Write coordinates that records have as plain degrees, where it is certain."),
     ] = False,
     follow: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--follow", metavar="TIME", help="Stay, and look for new and changed records every 30s, 5m, 1h."),
     ] = None,
     wait: Annotated[
@@ -164,15 +162,15 @@ def check(
 def draft(
     source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file with records, or the URL of a database.")],
     into: Annotated[
-        Optional[Path], typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")  # noqa: UP045
+        Path | None, typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")
     ] = None,
     service: Annotated[
-        Optional[Path], typer.Option("--service", metavar="FILE.toml", help="The service description.")  # noqa: UP045
+        Path | None, typer.Option("--service", metavar="FILE.toml", help="The service description.")
     ] = None,
-    table: Annotated[Optional[str], typer.Option("--table", help="The table of a database.")] = None,  # noqa: UP045
-    sheet: Annotated[Optional[str], typer.Option("--sheet", help="The sheet of a workbook.")] = None,  # noqa: UP045
+    table: Annotated[str | None, typer.Option("--table", help="The table of a database.")] = None,
+    sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook.")] = None,
     password_from: Annotated[
-        Optional[str], typer.Option("--password-from", metavar="NAME", help="Variable with a database's password.")  # noqa: UP045
+        str | None, typer.Option("--password-from", metavar="NAME", help="Variable with a database's password.")
     ] = None,
 ) -> None:
     """Look at a source and write a job file that runs: columns guessed, each with the reason; send nothing."""
@@ -185,16 +183,16 @@ def draft(
 def pin(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     key: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Argument(metavar="KEY", help="The record's key; without one, the pins that there are are listed."),
     ] = None,
     at: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
     ] = None,
-    why: Annotated[Optional[str], typer.Option("--why", metavar="TEXT", help="How you know.")] = None,  # noqa: UP045
+    why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know.")] = None,
     by: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
     ] = None,
     address: Annotated[
@@ -220,13 +218,11 @@ def plan(
         ),
     ] = [],  # noqa: B006
     at_most: Annotated[
-        Optional[int], typer.Option("--at-most", min=1, metavar="N", help="As of a run that asks at most N questions.")  # noqa: UP045
+        int | None, typer.Option("--at-most", min=1, metavar="N", help="As of a run that asks at most N questions.")
     ] = None,
-    again: Annotated[
-        Optional[Again], typer.Option("--again", help="As of a run that asks again what failed.")  # noqa: UP045
-    ] = None,
+    again: Annotated[Again | None, typer.Option("--again", help="As of a run that asks again what failed.")] = None,
     png: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option("--png", metavar="FILE.png", help="Draw requests over time against the windows."),
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
@@ -244,10 +240,10 @@ def plan(
 def quota(
     job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
     png: Annotated[
-        Optional[Path], typer.Option("--png", metavar="FILE.png", help="Draw it: by day, and how full windows are.")  # noqa: UP045
+        Path | None, typer.Option("--png", metavar="FILE.png", help="Draw it: by day, and how full windows are.")
     ] = None,
     requests: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(
             "--requests", metavar="FILE.csv", help="Write the record of every request instead; - is standard output."
         ),
@@ -283,7 +279,7 @@ def try_(
         typer.Option("--part", metavar="NAME=TEXT", help="Or a part of it, such as street=…; may be repeated."),
     ] = [],  # noqa: B006
     at: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84: what is there?"),
     ] = None,
     service: Annotated[
@@ -291,28 +287,28 @@ def try_(
         typer.Option("--service", metavar="FILE.toml", help="The service description; several are shown side by side."),
     ] = [],  # noqa: B006
     job: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option("--job", metavar="JOB.toml", help="Ask as this job would, by its service and its ledger."),
     ] = None,
     record: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option("--record", metavar="KEY", help="About this record of the job, instead of an address."),
     ] = None,
     show: Annotated[
         Shown, typer.Option("--show", help="What is shown; of the request alone, nothing is sent.")
     ] = Shown.ALL,
     reply: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option("--reply", metavar="FILE", help="Read this saved reply; nothing is sent."),
     ] = None,
     save: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option("--save", metavar="FILE", help="Keep the reply in a file, for --reply."),
     ] = None,
     tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="Metres within which a point is right.")] = 50,
     anew: Annotated[bool, typer.Option("--anew", help="Ask even if the ledger has the reply.")] = False,
     ledger: Annotated[
-        Optional[Path], typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")  # noqa: UP045
+        Path | None, typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")
     ] = None,
 ) -> None:
     """Ask about one address or position, once; show the request, the reply, what was read, and how sure it is."""
@@ -341,7 +337,7 @@ def stand_in(
     ] = 8640,
     key: Annotated[str, typer.Option("--key", help="The key that it wants.")] = "demo-key-0001",
     pace: Annotated[int, typer.Option("--pace", min=0, help="Requests a second that it bears; 0 is no limit.")] = 40,
-    per_day: Annotated[Optional[int], typer.Option("--per-day", min=0, help="Requests that it answers in all.")] = None,  # noqa: UP045
+    per_day: Annotated[int | None, typer.Option("--per-day", min=0, help="Requests that it answers in all.")] = None,
     fault: Annotated[
         list[Fault], typer.Option("--fault", help="Break every n-th reply so (see --every); may be repeated.")
     ] = [],  # noqa: B006
@@ -352,7 +348,7 @@ def stand_in(
     ] = Hints.WAIT,
     unfriendly: Annotated[bool, typer.Option("--unfriendly", help="Answer 0,0 when asked too fast.")] = False,
     gazetteer: Annotated[
-        Optional[Path], typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")  # noqa: UP045
+        Path | None, typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")
     ] = None,
 ) -> None:
     """Run the simulated service in the foreground, until Ctrl-C."""

@@ -2,13 +2,13 @@
 
 import json
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from itertools import groupby
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Select, Subquery, and_, bindparam, case, func, null, select, update
+from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.work import Answer, Judged, KeptReply, Pin, Unjudged
@@ -17,7 +17,7 @@ from yellowtor.ledger.schema import address, answer, candidates, job, new_writte
 from yellowtor.ledger.store import Store, TextsOf
 
 PAGE = 500
-TEXTS = {"basis", "level", "matched", "parts", "reasons"}
+TEXTS = {"basis", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
     ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
@@ -114,20 +114,24 @@ class JudgeBook:
 
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
         """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
-        query = self._standing(wanted).where(work.c.job_id == self._job, work.c.key.op("IN")(TextsOf(json.dumps(keys))))
-        return {found.key: found for found in self._answers(query)}
+        among = work.c.key.op("IN")(TextsOf(json.dumps(keys)))
+        return {found.key: found for found in self._answers(wanted, lambda query: query.where(among))}
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]:
         """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
-        query = self._standing(wanted).where(
-            work.c.job_id == self._job, work.c.place > first, work.c.place <= first + count
-        )
-        return self._answers(query.order_by(work.c.place))
+        among = and_(work.c.place > first, work.c.place <= first + count)
+        return self._answers(wanted, lambda query: query.where(among).order_by(work.c.place))
 
-    def _answers(self, query: Select[Any]) -> list[Answer]:
+    def _answers(self, wanted: AbstractSet[str], among: Callable[[Select[Any]], Select[Any]]) -> list[Answer]:
+        """How some records of the job stand; what is not wanted is not fetched, for every value takes its time."""
+        columns, source = self._standing(wanted)
+        query = among(select(*columns.values()).select_from(source).where(work.c.job_id == self._job))
         cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
-        found = list(map(Answer._make, cursor.fetchall())) if cursor else []  # needs converting
-        if any(item.pin is not None or item.outcome == "kept" for item in found):
+        rows = cursor.fetchall() if cursor else []  # needs converting
+        values = dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}
+        nothing = [None] * len(rows)
+        found = [*map(Answer, *(values.get(name, nothing) for name in Answer._fields))]
+        if rows and ("kept" in values["outcome"] or any(pin is not None for pin in values["pin"])):
             return [self._settled(item) for item in found]
         return found
 
@@ -201,27 +205,31 @@ class JudgeBook:
         query = select(work.c.address_id, func.count().label("records")).where(asks)
         return query.group_by(work.c.address_id).subquery()
 
-    def _standing(self, wanted: AbstractSet[str]) -> Select[Any]:
-        """How records stand: an Answer's fields, the long texts only where they are wanted."""
-        special: dict[str, Any] = {
-            "address": address.c.parts if "address" in wanted else null(),
-            "outcome": case((work.c.state == "ask", func.coalesce(answer.c.outcome, "waiting")), else_=work.c.state),
-            "reasons": func.coalesce(answer.c.reasons, work.c.reasons),
-            "pin": work.c.pin_id,
+    def _standing(self, wanted: AbstractSet[str]) -> tuple[dict[str, ColumnElement[Any]], FromClause]:
+        """How records stand: an Answer's fields, the long texts only where they are wanted; and where they are from."""
+        columns: dict[str, ColumnElement[Any]] = {
+            name: table.c[name]
+            for table in (answer, work)
+            for name in Answer._fields
+            if name in table.c and (name in wanted or name not in TEXTS)
         }
-        columns = []
-        for name in Answer._fields:
-            value = special[name] if name in special else work.c.get(name)
-            if name in OF_REPLY:
-                value = select(OF_REPLY[name]).where(reply.c.id == answer.c.reply_id).scalar_subquery()
-            elif value is None:
-                value = answer.c[name]
-            columns.append(null() if name in TEXTS | OF_REPLY.keys() and name not in wanted else value)
+        columns |= {
+            name: select(value).where(reply.c.id == answer.c.reply_id).scalar_subquery()
+            for name, value in OF_REPLY.items()
+            if name in wanted
+        }
+        columns["outcome"] = case(
+            (work.c.state == "ask", func.coalesce(answer.c.outcome, "waiting")), else_=work.c.state
+        )
+        columns["pin"] = work.c.pin_id
+        if "reasons" in wanted:
+            columns["reasons"] = func.coalesce(answer.c.reasons, work.c.reasons)
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
         source = work.outerjoin(answer, judged)
-        return select(*columns).select_from(
-            source.join(address, address.c.id == work.c.address_id) if "address" in wanted else source
-        )
+        if "address" in wanted:
+            columns["address"] = address.c.parts
+            source = source.join(address, address.c.id == work.c.address_id)
+        return columns, source
 
 
 def _kept_reply(row: Sequence[Any]) -> KeptReply | None:

@@ -138,6 +138,8 @@ class PostgresStore(Store):
         if not self._is_made():
             self.run("CREATE SCHEMA IF NOT EXISTS yellowtor")
             self.run("CREATE TABLE ledger (version integer NOT NULL, turn bigint NOT NULL)")
+            for index in (index for table in KEPT_TABLES for index in table.indexes if "sqlite_where" in index.kwargs):
+                index.kwargs["postgresql_where"] = index.kwargs["sqlite_where"]  # not loaded where none is needed
             metadata.create_all(self.connection, tables=KEPT_TABLES)
             self.run("INSERT INTO ledger VALUES (?, 0)", [VERSION])
         self.run("COMMIT")

@@ -57,8 +57,8 @@ request = Table(
     Column("took_ms", Integer),  # from its leaving to the end of the reply
 )  # fmt: skip
 FLYING = request.c.state == "reserved"
-Index("request_open", request.c.run_id, sqlite_where=FLYING, postgresql_where=FLYING)
-Index("request_flying", request.c.question_key, sqlite_where=FLYING, postgresql_where=FLYING)
+Index("request_open", request.c.run_id, sqlite_where=FLYING)
+Index("request_flying", request.c.question_key, sqlite_where=FLYING)
 Index("request_settled", request.c.account, request.c.settled_at)  # rolling windows look back
 
 window_use = Table(
@@ -165,7 +165,7 @@ Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
 Index("work_state", work.c.job_id, work.c.state, work.c.address_id, work.c.pin_id)
 PINNED = work.c.pin_id.is_not(None)
-Index("work_pin", work.c.job_id, sqlite_where=PINNED, postgresql_where=PINNED)
+Index("work_pin", work.c.job_id, sqlite_where=PINNED)
 
 # The judgement of an address, by one job's thresholds, over the replies of all its services.
 answer = Table(

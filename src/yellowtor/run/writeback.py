@@ -184,10 +184,11 @@ class WriteBack:
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
         """The answer for each row; None where its address is not the one that was asked about."""
         keys = self._reader.keys(batch)
-        found: Sequence[Answer | None] = self._book.answers_in_order(self._position, len(batch), wanted)
+        compared = wanted if self._unchanged else wanted | {"raw_hash"}
+        found: Sequence[Answer | None] = self._book.answers_in_order(self._position, len(batch), compared)
         self._position += len(batch)
         if [answer.key for answer in found if answer] != keys:
-            known = self._book.answers(keys, wanted)
+            known = self._book.answers(keys, wanted | {"raw_hash"})
             found = [known.get(key) for key in keys]
         elif self._unchanged:
             return found

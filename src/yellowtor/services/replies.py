@@ -14,7 +14,8 @@ from yellowtor.answers.paths import Fields, Finder
 from yellowtor.answers.projection import Projection
 from yellowtor.answers.reading import Reading, box_names
 from yellowtor.answers.rules import Rule
-from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape, as_written
+from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
+from yellowtor.answers.values import as_written
 from yellowtor.settings import Settings
 
 Format = Literal["json", "geojson", "xml", "text"]
@@ -262,6 +263,7 @@ class ReplyRules(Settings):
             score=(self.score.worst, self.score.best),
             partial=frozenset(self.partial),
             own=fields_of("extra", self.extra) if self.extra else None,
+            looks={name: shape.getter(path) for name, path in self.paths().items()},
         )
 
 

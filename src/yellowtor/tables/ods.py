@@ -7,7 +7,7 @@ with a count, is parted where one of them changes.
 import re
 import zipfile
 from bisect import bisect_right
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 from xml.sax.saxutils import escape, unescape
@@ -27,6 +27,7 @@ _CELL = re.compile(
 )
 _NOTE = re.compile(rb"<office:annotation\b.*?</office:annotation\s*>", re.DOTALL)
 _SHOWN = re.compile(rb"<text:p\b[^>]*>(0\d+)</text:p>")
+_MERGED = re.compile(rb"""table:number-(?:columns|rows)-spanned=["'](?!1["'])""")
 _HIDDEN = re.compile(rb"""table:visibility=["'](?:collapse|filter)["']""")
 _KEPT = (b"table:style-name", b"table:content-validation-name")  # what a cell keeps when its content changes
 
@@ -79,21 +80,35 @@ def _edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
     return edits
 
 
-def shown_numbers(xml: bytes, sheet: str) -> tuple[Mapping[tuple[int, int], str], int]:
-    """Numbers shown with leading zeros, by row (from 1) and column (from 0); how many rows are hidden."""
-    shown: dict[tuple[int, int], str] = {}
+class Seen(NamedTuple):
+    """What a sheet shows beside its values.
+
+    numbers shown with leading zeros, by row (from 1) and column (from 0); how many rows are hidden; the first cell of
+    each block of merged cells (row and column from 0).
+    """
+
+    zeros: Mapping[tuple[int, int], str]
+    hidden: int
+    merged: Sequence[tuple[int, int]]
+
+
+def seen(xml: bytes, sheet: str) -> Seen:
+    """What is to be known of a sheet beside the values in it. Raises Unsafe."""
+    zeros, hidden, merged = dict[tuple[int, int], str](), 0, list[tuple[int, int]]()
     start, end = _sheet(xml, sheet)
-    hidden = 0
     for row in _runs(_ROW, xml, start, end):
-        hidden += row.many if _HIDDEN.search(row.found[1]) and b"<text:p" in (row.found[2] or b"") else 0
-        if not _SHOWN.search(row.found[2] or b""):
+        inner = row.found[2] or b""
+        hidden += row.many if _HIDDEN.search(row.found[1]) and b"<text:p" in inner else 0
+        if not _SHOWN.search(inner) and not _MERGED.search(inner):
             continue
-        for cell in _runs(_CELL, row.found[2], 0, len(row.found[2])):
-            zeros = _SHOWN.search(cell.found[3] or b"")
-            if zeros and attribute(cell.found[2], b"office:value-type") == b"float":
+        for cell in _runs(_CELL, inner, 0, len(inner)):
+            if _MERGED.search(cell.found[2]):
+                merged.append((row.at, cell.at))
+            told = _SHOWN.search(cell.found[3] or b"")
+            if told and attribute(cell.found[2], b"office:value-type") == b"float":
                 for n in range(row.many):
-                    shown |= {(row.at + n + 1, cell.at + c): zeros[1].decode() for c in range(cell.many)}
-    return shown, hidden
+                    zeros |= {(row.at + n + 1, cell.at + c): told[1].decode() for c in range(cell.many)}
+    return Seen(zeros, hidden, merged)
 
 
 def _sheet(xml: bytes, sheet: str) -> tuple[int, int]:

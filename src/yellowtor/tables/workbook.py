@@ -57,9 +57,9 @@ class WorkbookTable(FileTable):
                 )
             reading = aside.submit(book.get_sheet_by_name, self.sheet)  # lets go of the interpreter meanwhile
             _check_package(path)
-            self._shown, hidden = self._from_xml(write=bool(answers))
+            self._shown, hidden, merged = self._from_xml(write=bool(answers))
             page = reading.result()
-            self.header = self._header(page, told)
+            self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
             self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (_state(path), page)
         added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
@@ -86,7 +86,7 @@ class WorkbookTable(FileTable):
                         return sheet, found
         raise BadSource(f"{self.path} has no table {name!r}. Nothing was sent.")
 
-    def _header(self, page: calamine.CalamineSheet, told: Block | None) -> list[str]:
+    def _header(self, page: calamine.CalamineSheet, told: Block | None, merged: Sequence[tuple[int, int]]) -> list[str]:
         where = f"The sheet {self.sheet!r} of {self.path}"
         if page.start is None or page.end is None:
             raise BadSource(f"{where} is empty. Nothing was sent.")
@@ -95,7 +95,7 @@ class WorkbookTable(FileTable):
         self._block = told or Block(top, left)
         if told and (told.first_row > page.end[0] or told.first_column > page.end[1]):
             raise BadSource(f"{where} has nothing where its records are said to be. Nothing was sent.")
-        for (row, column), _ in page.merged_cell_ranges or []:
+        for row, column in merged:
             if row == self._block.first_row:
                 raise BadSource(
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
@@ -109,7 +109,7 @@ class WorkbookTable(FileTable):
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
         self._merged = [
             f"{letters(column)}{row + 1}"
-            for (row, column), _ in page.merged_cell_ranges or []
+            for row, column in merged
             if self._block.first_row < row <= (self._block.last_row or page.end[0])
             and 0 <= column - self._block.first_column < self._width
         ]
@@ -121,27 +121,29 @@ class WorkbookTable(FileTable):
         cut = cells[max(0, skip) : max(0, skip + self._width)]
         return [*[""] * max(0, -skip), *cut, *[""] * (self._width - len(cut) - max(0, -skip))]
 
-    def _from_xml(self, *, write: bool) -> tuple[Mapping[tuple[int, int], str], int]:
-        """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows.
+    def _from_xml(self, *, write: bool) -> tuple[Mapping[tuple[int, int], str], int, Sequence[tuple[int, int]]]:
+        """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows; merged cells.
 
-        Where the sheet is to be written, its text is made ready for that: there is time while calamine reads.
+        Where the sheet is to be written, its text is made ready for that: there is time while calamine reads. That
+        this is not safe is told when it is written.
         """
         self._text: tuple[tuple[int, int], SheetText] | None = None
         kind, state = self.path.suffix.lower(), _state(self.path)
         if kind not in SPLICED:
-            return {}, 0
+            return {}, 0, []
         with zipfile.ZipFile(self.path) as package:
             if kind == ".ods":
-                from yellowtor.tables.ods import CONTENT
-                from yellowtor.tables.ods import shown_numbers as shown_in_ods
+                from yellowtor.tables.ods import CONTENT, seen
 
-                return shown_in_ods(package.read(CONTENT), self.sheet)
+                with suppress(Unsafe):
+                    return seen(package.read(CONTENT), self.sheet)
+                return {}, 0, []
             xml = package.read(sheet_member(package, self.sheet))
             hidden = len(HIDDEN.findall(xml)) if b"hidden=" in xml else 0
             if write:
-                with suppress(Unsafe):  # it is told when it is written
+                with suppress(Unsafe):
                     self._text = state, SheetText(xml)
-            return shown_numbers(package, xml), hidden
+            return shown_numbers(package, xml), hidden, []
 
     def batches(self) -> Iterator[list[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
