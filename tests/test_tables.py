@@ -19,7 +19,8 @@ from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.formats import fill_zeros, is_of_zeros
-from yellowtor.tables.splice import Page, SheetText, Splice, Unsafe, splice_sheet
+from yellowtor.tables.sheettext import SheetText, Unsafe
+from yellowtor.tables.splice import Page, Splice, splice_sheet
 from yellowtor.tables.workbook import WorkbookTable
 
 SHEET = "xl/worksheets/sheet1.xml"
@@ -153,7 +154,12 @@ def test_sheets_of_other_producers_are_spliced_too():
     kept = plain.format('<row r="1"><c r="A1" s=\'7\'/><c r="D1" s="8"><v>4</v></c></row>')
     assert splice(kept, pages=[]).count('<c r="C1" s="8" t=') == 1
     assert splice(kept, new={}, pages=[Page([1], [[LEAVE]])]) == kept
-    for bad in ('<row r="1"><c r="C1"><f>A1</f></c></row>', "<!-- note --><row/>", '<row r="9"/>'):
+    for bad in (
+        '<row r="1"><c r="C1"><f>A1</f></c></row>',
+        "<!-- note --><row/>",
+        '<row r="9"/>',
+        '<row r="2"/><row r="1"/>',
+    ):
         with pytest.raises(Unsafe):
             splice(plain.format(bad), pages=[Page([1], [[1.0]])])
 

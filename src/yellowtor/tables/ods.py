@@ -16,7 +16,8 @@ from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, _Leave
 from yellowtor.tables.package import replace_members
-from yellowtor.tables.splice import UNSAFE, Splice, Unsafe, attribute
+from yellowtor.tables.sheettext import Unsafe, attribute
+from yellowtor.tables.splice import UNSAFE, Splice
 
 CONTENT = "content.xml"
 _ATTRS = rb"""(?:[^>"'/]|"[^"]*"|'[^']*')*"""

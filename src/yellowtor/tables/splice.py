@@ -21,12 +21,9 @@ from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, NewCells, _Leave
 from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import replace_members, sheet_member
+from yellowtor.tables.sheettext import REFERENCE, Names, SheetRow, SheetText, Unsafe, attribute, column_of
 
-_ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
-_REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
 _NUMBERS = {float, int}
-_SLASH = ord("/")
-_UNSEEN = 1 << 20
 _SPECIAL = re.compile("[&<>\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 UNSAFE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")  # what XML 1.0 can't hold
 
@@ -49,7 +46,7 @@ class Splice:
 
 
 def splice_workbook(
-    source: Path, to: Path, sheet: str, ready: "SheetText | None", splice: Splice, backup: Path | None = None
+    source: Path, to: Path, sheet: str, ready: SheetText | None, splice: Splice, backup: Path | None = None
 ) -> None:
     """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe.
 
@@ -73,96 +70,11 @@ def splice_workbook(
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
 
 
-def splice_sheet(text: "SheetText", splice: Splice) -> Iterator[bytes | memoryview]:
+def splice_sheet(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     """The sheet's XML with the cells changed, in pieces. Raises Unsafe."""
     yield _dimension(text.names, text.xml[: text.start], max(splice.columns, default=0))
     yield from _rows(text, splice)
     yield memoryview(text.xml)[text.end :]
-
-
-class SheetText:
-    """A sheet's XML, and where its rows are. Raises Unsafe."""
-
-    def __init__(self, xml: bytes) -> None:
-        self.xml, self.names = xml, _Names(xml)
-        self.start, self.end = self.names.data(xml)
-        self.rows = list(_found_rows(self.names, xml, self.start, self.end))
-
-
-class Unsafe(Exception):
-    """A sheet can't be changed safely; why."""
-
-
-class _Names:
-    """The element names as this sheet's producer writes them: with a prefix or without."""
-
-    def __init__(self, xml: bytes) -> None:
-        if xml[:2] in (b"\xff\xfe", b"\xfe\xff") or re.match(
-            rb"""<\?xml[^>]*encoding=["'](?!utf-?8)""", xml, re.IGNORECASE
-        ):
-            raise Unsafe("its XML is not UTF-8; save the workbook anew.")
-        if b"<!--" in xml or b"<![CDATA[" in xml:
-            raise Unsafe("its XML holds comments or CDATA; save the workbook anew.")
-        root = re.search(rb"<((?:\w+:)?)worksheet\b", xml)
-        if not root:
-            raise Unsafe("its XML is not that of a worksheet.")
-        p = self.prefix = root[1]
-        self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
-        self.attributes = re.compile(rb"\b(%s)(/?)>" % _ATTRS)
-        self.plain_row = re.compile(rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>""" % p)  # as most are
-        self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, _ATTRS, p), re.DOTALL)
-        self.formula = re.compile(rb"<%sf\b" % p)
-        self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
-
-    def data(self, xml: bytes) -> tuple[int, int]:
-        """Where the rows begin and end; an empty `<sheetData/>` has no row, hence no header."""
-        p = self.prefix
-        found = re.search(rb"<%ssheetData\b%s>(.*)</%ssheetData\s*>" % (p, _ATTRS, p), xml, re.DOTALL)
-        if not found:
-            raise Unsafe("it has no rows.")
-        return found.span(1)
-
-
-class _Row(NamedTuple):
-    """A row of the XML: its number, where it begins and ends, and where what is in it does.
-
-    rest are the attributes that stand last in its tag; they end at `tag`. last is the column of its last cell, a very
-    high one where that is not seen at once.
-    """
-
-    number: int
-    last: int
-    rest: bytes
-    start: int
-    tag: int
-    inner: int
-    closing: int
-    end: int
-
-
-def _found_rows(names: _Names, xml: bytes, at: int, end: int) -> Iterator[_Row]:
-    number = 0
-    while (start := xml.find(names.row_starts, at, end)) >= 0:
-        if found := names.plain_row.match(xml, start):
-            told, rest, tag = found[1], found[2], found.end(2)
-        else:
-            found = names.attributes.match(xml, start + len(names.row_starts))
-            if not found:
-                raise Unsafe("a row of its XML can't be read; save the workbook anew.")
-            told, rest = attribute(found[1], b"r"), found[1].rstrip()
-            tag = found.start(1) + len(rest)
-        number, before = int(told) if told else number + 1, number
-        if number <= before:
-            raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")
-        at = inner = found.end()
-        if xml[inner - 2] == _SLASH:
-            yield _Row(number, -1, rest, start, tag, at, at, at)
-            continue
-        closing = xml.index(names.row_ends, inner)
-        at = xml.index(b">", closing) + 1
-        cell = xml.rfind(names.cell_starts, inner, closing)
-        seen = _REFERENCE.match(xml, cell + len(names.cell_starts)) if cell >= 0 else None
-        yield _Row(number, _column(seen[1]) if seen else _UNSEEN, rest, start, tag, inner, closing, at)
 
 
 def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
@@ -209,7 +121,7 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
 class _Appended:
     """The new cells of rows that have none where they come, nor to the right: what most rows are."""
 
-    def __init__(self, names: _Names, columns: Sequence[int]) -> None:
+    def __init__(self, names: Names, columns: Sequence[int]) -> None:
         prefix = names.prefix.decode()
         self.first, self.last = min(columns, default=0), max(columns, default=0)
         order = sorted(range(len(columns)), key=columns.__getitem__)
@@ -223,10 +135,10 @@ class _Appended:
         """The cells of each row; none for what is left or empty. A page at a time, which is faster than a row."""
         names, parts = list(map(str, page.rows)), list[Iterable[str]]()
         for at, start in self._starts if page.cells else []:
-            parts += self._column(start, names, page.cells[at])
+            parts += self.column_of(start, names, page.cells[at])
         return ["".join(cells).encode() for cells in zip(*parts, strict=False)]  # some repeat for ever
 
-    def _column(self, start: str, rows: Sequence[str], cells: NewCells) -> list[Iterable[str]]:
+    def column_of(self, start: str, rows: Sequence[str], cells: NewCells) -> list[Iterable[str]]:
         """What makes up the cells of a column, one after the other in each row."""
         before, after = self._text
         opens, closes = self._number
@@ -245,7 +157,7 @@ class _Appended:
         ]]  # fmt: skip
 
 
-def _untouched(names: _Names, xml: bytes, row: _Row, first: int) -> int:
+def _untouched(names: Names, xml: bytes, row: SheetRow, first: int) -> int:
     """Where in a row the cells from column `first` on begin; where all of them do if that can't be told.
 
     Looked for from the end, since that is where answers mostly go.
@@ -255,23 +167,23 @@ def _untouched(names: _Names, xml: bytes, row: _Row, first: int) -> int:
         after = at + len(names.cell_starts)
         if xml[after] not in b" \t\r\n/>":
             continue  # another element
-        found = _REFERENCE.match(xml, after)
+        found = REFERENCE.match(xml, after)
         if not found:
             return row.inner
-        if _column(found[1]) < first:
+        if column_of(found[1]) < first:
             return split
         split = at
     return row.inner
 
 
-def _changed(names: _Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
+def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
     """The cells of a row, or of the end of one, with some changed and some added."""
     new, is_header = splice.new, number == splice.header_row
     pieces: list[tuple[int, bytes]] = []
     column = -1
     for cell in names.cell.finditer(inner):
         told = attribute(cell[1], b"r")
-        column = _column(told) if told else column + 1
+        column = column_of(told) if told else column + 1
         if column not in cells:
             pieces.append((column, cell[0]))
         else:
@@ -294,7 +206,7 @@ def _spanning(attributes: bytes, last: int) -> bytes:
     return attributes.replace(b'spans="%s"' % spans, b'spans="%s:%d"' % (left, max(int(right), last + 1)))
 
 
-def _cell(names: _Names, column: int, row: int, value: Cell, style: bytes | None) -> bytes:
+def _cell(names: Names, column: int, row: int, value: Cell, style: bytes | None) -> bytes:
     p = names.prefix
     start = b'<%sc r="%s%d"' % (p, _letters(column), row)
     if style is not None:
@@ -318,32 +230,12 @@ def _escaped(text: str) -> str:
     return escape(UNSAFE.sub("", text))
 
 
-def _dimension(names: _Names, head: bytes, last: int) -> bytes:
+def _dimension(names: Names, head: bytes, last: int) -> bytes:
     """The head with the used block (`dimension`) grown to the right where it has to."""
     found = re.search(rb'<%sdimension\b[^>]*\bref="([A-Z]+\d+):([A-Z]+)(\d+)"' % names.prefix, head)
-    if not found or _column(found[2]) >= last:
+    if not found or column_of(found[2]) >= last:
         return head
     return head[: found.start(2)] + _reference(last, 0)[:-1].encode() + head[found.end(2) :]
-
-
-@lru_cache
-def _attribute_called(name: bytes) -> re.Pattern[bytes]:
-    return re.compile(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name)
-
-
-def attribute(attributes: bytes, name: bytes) -> bytes | None:
-    found = _attribute_called(name).search(attributes)
-    return None if not found else found[1] if found[1] is not None else found[2]
-
-
-@lru_cache(1_024)
-def _column(reference: bytes) -> int:
-    number = 0
-    for letter in reference:
-        if not 65 <= letter <= 90:
-            break
-        number = number * 26 + letter - 64
-    return number - 1
 
 
 def _reference(column: int, row: int) -> str:

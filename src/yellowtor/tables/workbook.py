@@ -24,7 +24,8 @@ from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import parts_of, sheet_member
-from yellowtor.tables.splice import Page, SheetText, Splice, Unsafe, splice_workbook
+from yellowtor.tables.sheettext import SheetText, Unsafe
+from yellowtor.tables.splice import Page, Splice, splice_workbook
 
 BATCH = 5_000
 OOXML = {".xlsx", ".xlsm"}

@@ -1,0 +1,118 @@
+"""Where the rows of a sheet are in its XML (SpreadsheetML, ECMA-376 part 1, 18.3.1)."""
+
+import re
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import NamedTuple
+
+ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
+REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
+_SLASH = ord("/")
+_UNSEEN = 1 << 20  # to the right of every column
+
+
+class Unsafe(Exception):
+    """A sheet can't be changed safely; why."""
+
+
+class SheetText:
+    """A sheet's XML, and where its rows are. Raises Unsafe."""
+
+    def __init__(self, xml: bytes) -> None:
+        self.xml, self.names = xml, Names(xml)
+        self.start, self.end = self.names.data(xml)
+        self.rows = list(_found_rows(self.names, xml, self.start, self.end))
+
+
+class Names:
+    """The element names as this sheet's producer writes them: with a prefix or without."""
+
+    def __init__(self, xml: bytes) -> None:
+        if xml[:2] in (b"\xff\xfe", b"\xfe\xff") or re.match(
+            rb"""<\?xml[^>]*encoding=["'](?!utf-?8)""", xml, re.IGNORECASE
+        ):
+            raise Unsafe("its XML is not UTF-8; save the workbook anew.")
+        if b"<!--" in xml or b"<![CDATA[" in xml:
+            raise Unsafe("its XML holds comments or CDATA; save the workbook anew.")
+        root = re.search(rb"<((?:\w+:)?)worksheet\b", xml)
+        if not root:
+            raise Unsafe("its XML is not that of a worksheet.")
+        p = self.prefix = root[1]
+        self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
+        self.attributes = re.compile(rb"\b(%s)(/?)>" % ATTRS)
+        self.plain_row = re.compile(rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>""" % p)  # as most are
+        self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, ATTRS, p), re.DOTALL)
+        self.formula = re.compile(rb"<%sf\b" % p)
+        self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
+
+    def data(self, xml: bytes) -> tuple[int, int]:
+        """Where the rows begin and end; an empty `<sheetData/>` has no row, hence no header."""
+        p = self.prefix
+        found = re.search(rb"<%ssheetData\b%s>(.*)</%ssheetData\s*>" % (p, ATTRS, p), xml, re.DOTALL)
+        if not found:
+            raise Unsafe("it has no rows.")
+        return found.span(1)
+
+
+class SheetRow(NamedTuple):
+    """A row of the XML: its number, where it begins and ends, and where what is in it does.
+
+    rest are the attributes that stand last in its tag; they end at `tag`. last is the column of its last cell: _UNSEEN
+    where that is not seen at once.
+    """
+
+    number: int
+    last: int
+    rest: bytes
+    start: int
+    tag: int
+    inner: int
+    closing: int
+    end: int
+
+
+def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRow]:
+    number = 0
+    while (start := xml.find(names.row_starts, at, end)) >= 0:
+        if found := names.plain_row.match(xml, start):
+            told, rest, tag = found[1], found[2], found.end(2)
+        else:
+            found = names.attributes.match(xml, start + len(names.row_starts))
+            if not found:
+                raise Unsafe("a row of its XML can't be read; save the workbook anew.")
+            told, rest = attribute(found[1], b"r"), found[1].rstrip()
+            tag = found.start(1) + len(rest)
+        number, before = int(told) if told else number + 1, number
+        if number <= before:
+            raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")
+        at = inner = found.end()
+        if xml[inner - 2] == _SLASH:
+            yield SheetRow(number, -1, rest, start, tag, at, at, at)
+            continue
+        closing = xml.index(names.row_ends, inner)
+        at = xml.index(b">", closing) + 1
+        cell = xml.rfind(names.cell_starts, inner, closing)
+        seen = REFERENCE.match(xml, cell + len(names.cell_starts)) if cell >= 0 else None
+        yield SheetRow(number, column_of(seen[1]) if seen else _UNSEEN, rest, start, tag, inner, closing, at)
+
+
+@lru_cache
+def _attribute_called(name: bytes) -> re.Pattern[bytes]:
+    return re.compile(rb"""(?:^|\s)%s\s*=\s*(?:"([^"]*)"|'([^']*)')""" % name)
+
+
+def attribute(attributes: bytes, name: bytes) -> bytes | None:
+    """The value of the attribute of this name in a tag; None without one."""
+    found = _attribute_called(name).search(attributes)
+    return None if not found else found[1] if found[1] is not None else found[2]
+
+
+@lru_cache(1_024)
+def column_of(reference: bytes) -> int:
+    """The column (from 0) of a reference to a cell, such as AA7."""
+    number = 0
+    for letter in reference:
+        if not 65 <= letter <= 90:
+            break
+        number = number * 26 + letter - 64
+    return number - 1
