@@ -17,6 +17,7 @@ import pytest
 import python_calamine as calamine
 import sqlalchemy as sa
 from hypothesis import HealthCheck, settings
+from loaded import run_loaded
 
 import yellowtor.demo
 from yellowtor.ledger.postgres import Server
@@ -130,11 +131,16 @@ class Example:
         return subprocess.Popen([*program, *map(str, args)], cwd=self.folder, env=self.env, **pipes, **options)
 
     def run(self, *args, code=0, program=PROGRAM):
-        process = self.start(*args, program=program)
-        out, err = process.communicate(timeout=180)
-        assert code is None or process.returncode == code, f"code {process.returncode}\n{out}\n{err}"
+        args = list(map(str, args))
+        if program is PROGRAM:
+            ended, out, err = run_loaded(args, self.folder, self.env, timeout=180)
+        else:
+            process = self.start(*args, program=program)
+            out, err = process.communicate(timeout=180)
+            ended = process.returncode
+        assert code is None or ended == code, f"code {ended}\n{out}\n{err}"
         assert "Traceback" not in err
-        return subprocess.CompletedProcess(args, process.returncode, out, err)
+        return subprocess.CompletedProcess(args, ended, out, err)
 
     def summary(self, *args, code=0, **options):
         return json.loads(self.run("run", "job.toml", "--json", *args, code=code, **options).stdout)

@@ -16,11 +16,12 @@ import sys
 import time
 from pathlib import Path
 
+import aiohttp  # noqa: F401
 from saboteur import POINTS, sabotage
 
-import yellowtor.ledger.sqlite
+import yellowtor.cli.commands
+import yellowtor.ledger.book
 import yellowtor.ledger.writer
-import yellowtor.run.ask
 import yellowtor.run.live
 import yellowtor.tables.delimited  # noqa: F401
 

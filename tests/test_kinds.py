@@ -154,6 +154,14 @@ def test_every_kind_of_file_gets_the_answers_that_a_text_file_gets(small, ending
         seen = job.run("run", "job.toml").stderr
         assert "1 blocks of merged cells below the header of the sheet 'A & B', the first at C20" in seen
         assert "1 hidden rows of the sheet 'A & B' are records like the others" in seen
+        noted = job.path("noted.ods")
+        with zipfile.ZipFile(source) as old, zipfile.ZipFile(noted, "w") as new:
+            new.writestr("content.xml", old.read("content.xml").replace(b"<office:body>", b"<!-- x --><office:body>"))
+        before = noted.read_bytes()
+        job.edit("job.toml", (source.name, noted.name))
+        assert "its XML holds comments" in job.run("run", "job.toml", code=4).stderr
+        assert noted.read_bytes() == before
+        job.edit("job.toml", (noted.name, source.name))
     job.edit("job.toml", (f'to = "{target.name}"', "in_place = true"))
     job.run("run", "job.toml")
     assert answers_in(source) == expected
