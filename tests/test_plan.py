@@ -90,9 +90,10 @@ def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_wit
     assert f"All is done by {day + timedelta(days=2):%Y-%m-%d} 00:00 UTC at the latest." in told
     lines = [line.split() for line in told.splitlines() if line.strip()]
     assert ["to", "be", "asked", "47"] in lines
-    assert next(line[1:5] for line in lines if line[0] == "stand-in") == ["47", "1.70", "EUR", "3"]
-    assert next(line[1:4] for line in lines if line[0] == "day=40") == ["1.70", "EUR", "2"]
-    assert next(line[3:6] for line in lines if line[0] == "day=none,pace=20") == ["1", "2", "s"]
+    assert next(line[1:4] for line in lines if line[0] == "stand-in") == ["47", "1.70", "EUR"]
+    assert next(line[-5:-2] for line in lines if line[0] == "stand-in") == ["in", "3", "goes"]
+    assert next(line[-5:-2] for line in lines if line[0] == "day=40") == ["in", "2", "goes"]
+    assert next(line[3:5] for line in lines if line[0] == "day=none,pace=20") == ["2", "s"]
     picture = job.path("plan.png").read_bytes()
     assert (picture[:4], struct.unpack(">II", picture[16:24])) == (b"\x89PNG", (1280, 800))
     whole = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "month=30").stdout)

@@ -88,33 +88,41 @@ def _records(plan: Plan, records: int) -> Table:
 
 
 def _services(plan: Plan) -> Table:
-    counts = ("at least", "expected", "at most") if plan.later else ("questions",)
-    table = columns("service", *counts, "cost", "in goes", "takes", "done (UTC)")
-    cells = [f"{plan.open_questions:,}"] * len(counts)
-    table.add_row(f"  {plan.service}", *cells, _cost(plan.cost, plan.currency), *_takes(plan.forecast))
+    table = _forecasts("service", "questions")
+    table.add_row(f"  {plan.service}", f"{plan.open_questions:,}", *_ahead(plan.cost, plan.currency, plan.forecast))
     for later in plan.later:
-        cost = _cost(later.cost, later.currency)
+        span = f"{later.most:,}"
+        if later.least < later.most:
+            span = f"{later.least:,} to {span}, about {later.expected:,}"
+        cost, *rest = _ahead(later.cost, later.currency, later.forecast)
         if later.currency and later.expected_cost < later.cost:
-            cost = f"{_cost(later.expected_cost, later.currency)} to {cost}"
-        cells = [f"{later.least:,}", f"{later.expected:,}", f"{later.most:,}", cost]
-        table.add_row(f"  {later.service}", *cells, *_takes(later.forecast))
+            cost = f"{_cost(later.expected_cost, later.currency).removesuffix(later.currency).strip()} to {cost}"
+        table.add_row(f"  {later.service}", span, cost, *rest)
     return table
 
 
 def _otherwise(told: Foretold) -> Table:
-    table = columns("what if", "cost", "in goes", "takes", "done (UTC)")
+    table = _forecasts("what if")
     plan = told.plan
-    table.add_row("  as it is", _cost(plan.cost, plan.currency), *_takes(plan.forecast))
+    table.add_row("  as it is", *_ahead(plan.cost, plan.currency, plan.forecast))
     for other in told.otherwise:
-        table.add_row(f"  {other.what}", _cost(other.forecast.cost, plan.currency), *_takes(other.forecast))
+        table.add_row(f"  {other.what}", *_ahead(other.forecast.cost, plan.currency, other.forecast))
     return table
 
 
-def _takes(forecast: Forecast) -> tuple[str, str, str]:
+def _forecasts(*names: str) -> Table:
+    table = columns(*names, "cost", "takes", "done (UTC)")
+    table.columns[0].no_wrap = table.columns[-1].no_wrap = True
+    return table
+
+
+def _ahead(cost: int, currency: str, forecast: Forecast) -> tuple[str, str, str]:
+    """What asking costs, how long it takes, and when it is done."""
     asking = duration(forecast.seconds) if forecast.seconds is not None and forecast.stretches == 1 else ""
     if forecast.stretches > 1 and forecast.curve:
         asking = _long((forecast.curve[-1][1] - forecast.curve[0][0]).total_seconds())
-    return (f"{forecast.stretches:,}", asking or "–", _when(forecast) if forecast.requests else "–")
+        asking += f" in {forecast.stretches:,} goes"
+    return _cost(cost, currency), asking or "–", _when(forecast) if forecast.requests else "–"
 
 
 def _long(seconds: float) -> str:
