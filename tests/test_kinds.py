@@ -5,6 +5,7 @@ import csv
 import gzip
 import io
 import json
+import re
 import struct
 import zipfile
 from xml.sax.saxutils import escape
@@ -44,6 +45,13 @@ def as_lines(rows, path):
     ]
     text = "\n\n".join(lines).encode()
     path.write_bytes(gzip.compress(text) if path.suffix == ".gz" else text)
+    return lines
+
+
+def as_array(rows, path):
+    """A line for each record, between brackets."""
+    lines = as_lines(rows, path)
+    path.write_text("\ufeff [\n  " + ",\n  ".join(lines) + "\n]\n")
     return lines
 
 
@@ -95,6 +103,8 @@ def answers_in(path):
     if name.endswith((".jsonl", ".jsonl.gz")):
         text = (gzip.decompress(path.read_bytes()) if name.endswith(".gz") else path.read_bytes()).decode()
         records = [json.loads(line) for line in text.splitlines() if line]
+    elif name.endswith(".json"):
+        records = json.loads(path.read_text("utf-8-sig"))
     elif name.endswith(".geojson"):
         records = []
         for feature in json.loads(path.read_text())["features"]:
@@ -115,6 +125,7 @@ def answers_in(path):
     [
         ("jsonl", as_lines, [('"Street"', '"at.Street"'), ('"Town"', '"at.Town"')]),
         ("jsonl.gz", as_lines, [('"Street"', '"at.Street"'), ('"Town"', '"at.Town"')]),
+        ("json", as_array, [('"Street"', '"at.Street"'), ('"Town"', '"at.Town"')]),
         ("geojson", as_geojson, [('"Id"', '"id"'), ('"Latitude"', '"geometry.latitude"'),
                                  ('"Longitude"', '"geometry.longitude"')]),
         ("parquet", as_parquet, []),
@@ -138,6 +149,9 @@ def test_every_kind_of_file_gets_the_answers_that_a_text_file_gets(small, ending
     again = target.read_bytes()
     assert job.summary()["scan"]["new"] == 0
     assert target.read_bytes() == again
+    if ending == "json":
+        kept = re.sub(r', "(?:Latitude|Outcome)":.*?(?=\},?\n)', "", target.read_text())
+        assert kept == source.read_text(), "what was there keeps its spelling"
     if ending.startswith("jsonl"):
         raw = target.read_bytes()
         text = (gzip.decompress(raw) if ending.endswith("gz") else raw).decode()
@@ -286,6 +300,8 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
         ("a.jsonl", '{"a": 1}\n{"a": ', "line 2"),
         ("a.jsonl", '{"a": 1}\n[1]\n', "line 2"),
         ("a.jsonl", "", "no header"),
+        ("a.json", ' [{"a": 1}, 2]', "element 2 is no JSON object, but 2"),
+        ("a.json", "{}", "no GeoJSON feature collection (RFC 7946), nor an array of records"),
         ("a.geojson", "{", "no JSON"),
         ("a.geojson", '{"type": "Feature"}', "no GeoJSON feature collection"),
         ("a.geojson", '{"features": [{"type": "Feature", "geometry": {"type": "LineString"}}]}', "feature 1"),

@@ -94,9 +94,9 @@ def file_table(
 
         return ParquetTable(path, backup, answers or {})
     if kind in {".geojson", ".json"} and not packed:
-        from yellowtor.tables.jsonrecords import GeoJsonTable
+        from yellowtor.tables.jsonrecords import GeoJsonTable, json_table
 
-        return GeoJsonTable(path, backup)
+        return json_table(path, backup) if kind == ".json" else GeoJsonTable(path, backup)
     known = ", ".join([*WORKBOOKS, *OTHERS, *TEXT, *LINES])
     raise BadJob(
         f"records.file = {path.name!r}: a table is a file {known} (text and JSON lines also .gz). Nothing was sent."

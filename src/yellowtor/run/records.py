@@ -41,8 +41,8 @@ class Records(Settings):
     file: Path | None = Field(
         None,
         description="The file, from the job's folder: a workbook (.xlsx, .xlsm, .ods; to be read only .xls, .xlsb), "
-        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), GeoJSON points "
-        "(.geojson, .json) or .parquet. `-` is standard input: delimited text.",
+        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), a JSON array (.json), "
+        "GeoJSON points (.geojson, .json) or .parquet. `-` is standard input: delimited text.",
     )
     database: str | None = Field(
         None,

@@ -1,4 +1,4 @@
-"""Records as JSON: a line for each (JSON lines, plain or compressed), or the features of a GeoJSON file (RFC 7946).
+"""Records as JSON: a line for each (JSON lines, plain or compressed), an array of them, or the features of GeoJSON.
 
 A member of a member is a column with a dot in its name: `address.street`. Answers are spliced into the text; all
 else in it keeps its bytes.
@@ -107,45 +107,39 @@ class JsonLinesTable(_JsonTable):
         return edited(text, done).encode() if done else line
 
 
-class GeoJsonTable(_JsonTable):
-    """The features of a collection: columns are their properties, their id, and the two numbers of their point.
+class JsonArrayTable(_JsonTable):
+    """A file with an array of JSON objects, which is held in memory. Raises BadSource for whatever is wrong with it."""
 
-    The whole file is held in memory. Raises BadSource for whatever is wrong with it, and for a geometry that is no
-    point.
-    """
-
-    endings = frozenset({".geojson", ".json"})
+    endings = frozenset({".json"})
+    always: Sequence[str] = ()  # columns that are there even if no record has them
 
     def __init__(self, path: Path, backup: Path | None = None) -> None:
         super().__init__(path, backup)
         self._load()
-        self._find_header(self._records, POINT)
+        self._find_header(self._records, self.always)
 
     def _load(self) -> None:
         with self._reading() as file:
             data = file.read()
         try:
-            collection = _loads(data.removeprefix(BOM))
+            value = _loads(data.removeprefix(BOM))
         except ValueError as error:
             raise BadSource(f"{self.name}: no JSON ({error}). Nothing was sent.") from error
-        features = collection.get("features") if isinstance(collection, dict) else None
-        if not isinstance(features, list):
-            raise BadSource(f"{self.name} is no GeoJSON feature collection (RFC 7946). Nothing was sent.")
-        self._records = [self._feature(feature, number) for number, feature in enumerate(features, 1)]
+        self._records = [self._record(each, number) for number, each in enumerate(self._array(value), 1)]
         self._text = data.decode()
 
-    def _feature(self, feature: Any, number: int) -> dict[str, Any]:
-        if not isinstance(feature, dict) or feature.get("type") != "Feature":
-            raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
-        geometry = feature.get("geometry") or {"type": "Point", "coordinates": []}
-        if geometry.get("type") != "Point":
-            raise BadSource(
-                f"{self.name}: feature {number} has a {geometry.get('type')}; only points are records. "
-                "Nothing was sent."
-            )
-        own = {"id": feature["id"]} if "id" in feature else {}
-        lon, lat = (*(geometry.get("coordinates") or ()), None, None)[:2]
-        return {**own, **flat(feature.get("properties") or {}), LATITUDE: lat, LONGITUDE: lon}
+    def _array(self, value: Any) -> Sequence[Any]:
+        if not isinstance(value, list):
+            raise BadSource(f"{self.name} is no array of JSON objects any more. Nothing was written.")
+        return value
+
+    def _array_at(self) -> int:
+        return self._text.index("[")
+
+    def _record(self, value: Any, number: int) -> dict[str, Any]:
+        if not isinstance(value, dict):
+            raise BadSource(f"{self.name}: element {number} is no JSON object, but {value!r:.40}. Nothing was sent.")
+        return flat(value)
 
     def batches(self) -> Iterator[list[Row]]:
         for at in range(0, len(self._records), BATCH):
@@ -154,25 +148,75 @@ class GeoJsonTable(_JsonTable):
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         self._load()  # somebody may have changed it since
         text, done = self._text, list[tuple[Span, str]]()
-        spans = elements(text, members(text, text.index("{")).values["features"].start)
+        spans = elements(text, self._array_at())
         for batch in self.batches():
             for row, cells, span in zip(batch, zip(*answering(batch), strict=True), spans, strict=False):
                 try:
-                    done += edits(text, span.start, self._paths(row, self._changes(columns, cells)))
+                    done += edits(text, span.start, self._paths(row, span, self._changes(columns, cells)))
                 except ValueError as error:
-                    raise BadSource(f"{self.name}: a feature's {error}. Nothing was written.") from error
+                    said = text[span.start : span.start + 60]
+                    raise BadSource(f"{self.name}: a record's {error}: {said!r}. Nothing was written.") from error
         with written_aside(to or self.path, self.backup) as aside:
             aside.write_bytes(edited(text, done).encode())
         kept()
 
-    def _paths(self, row: Row, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
-        """What changes in a feature; its point is one value of two numbers."""
+    def _paths(self, row: Row, span: Span, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
+        """What changes in a record, by where it stands in it."""
+        del row
+        there = members(self._text, span.start).values
+        return {path_of(name, there): value for name, value in changes.items()}
+
+
+class GeoJsonTable(JsonArrayTable):
+    """The features of a collection: columns are their properties, their id, and the two numbers of their point.
+
+    Raises BadSource for a geometry that is no point, too.
+    """
+
+    endings = frozenset({".geojson", ".json"})
+    always = POINT
+
+    def _array(self, value: Any) -> Sequence[Any]:
+        features = value.get("features") if isinstance(value, dict) else None
+        if not isinstance(features, list):
+            other = ", nor an array of records" if self.path.suffix.lower() == ".json" else ""
+            raise BadSource(f"{self.name} is no GeoJSON feature collection (RFC 7946){other}. Nothing was sent.")
+        return features
+
+    def _array_at(self) -> int:
+        return members(self._text, self._text.index("{")).values["features"].start
+
+    def _record(self, value: Any, number: int) -> dict[str, Any]:
+        if not isinstance(value, dict) or value.get("type") != "Feature":
+            raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
+        geometry = value.get("geometry") or {"type": "Point", "coordinates": []}
+        if geometry.get("type") != "Point":
+            raise BadSource(
+                f"{self.name}: feature {number} has a {geometry.get('type')}; only points are records. "
+                "Nothing was sent."
+            )
+        own = {"id": value["id"]} if "id" in value else {}
+        lon, lat = (*(geometry.get("coordinates") or ()), None, None)[:2]
+        return {**own, **flat(value.get("properties") or {}), LATITUDE: lat, LONGITUDE: lon}
+
+    def _paths(self, row: Row, span: Span, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
+        """Its point is one value of two numbers."""
+        del span
         lat, lon = (changes.pop(name, LEAVE) for name in POINT)
         paths: dict[Sequence[str], Any] = {("properties", *path_of(name, ())): value for name, value in changes.items()}
         there = [row[self.header.index(name)] for name in POINT]
         if LEAVE not in {lat, lon} and [lat, lon] != [float(text) if text else None for text in there]:
             paths[("geometry",)] = None if lat is None else {"type": "Point", "coordinates": [lon, lat]}
         return paths
+
+
+def json_table(path: Path, backup: Path | None = None) -> FileTable:
+    """The table in a .json file, which says by its first sign whether it is an array of records or GeoJSON."""
+    start = b""
+    if path.is_file():
+        with path.open("rb") as file:
+            start = file.read(1024).removeprefix(BOM).lstrip()[:1]
+    return JsonArrayTable(path, backup) if start == b"[" else GeoJsonTable(path, backup)
 
 
 def _loads(text: bytes) -> Any:
