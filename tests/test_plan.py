@@ -1,11 +1,12 @@
 """The plan and the run: what is told before is what happens, by the stand-in's own count."""
 
 import json
+import shutil
 import struct
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from conftest import lay_out, real_addresses, write_csv
+from conftest import DATA, lay_out, real_addresses, write_csv
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -23,6 +24,13 @@ class Nobody:
 
     def __getattr__(self, name):
         return lambda *_, **__: None
+
+
+def sized(path):
+    """The width and height of a PNG (ISO/IEC 15948), in pixels."""
+    picture = path.read_bytes()
+    assert picture[:4] == b"\x89PNG"
+    return struct.unpack(">II", picture[16:24])
 
 
 def in_process(job, options, verb):
@@ -94,8 +102,7 @@ def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_wit
     assert next(line[-5:-2] for line in lines if line[0] == "stand-in") == ["in", "3", "goes"]
     assert next(line[-5:-2] for line in lines if line[0] == "day=40") == ["in", "2", "goes"]
     assert next(line[3:5] for line in lines if line[0] == "day=none,pace=20") == ["2", "s"]
-    picture = job.path("plan.png").read_bytes()
-    assert (picture[:4], struct.unpack(">II", picture[16:24])) == (b"\x89PNG", (1280, 800))
+    assert sized(job.path("plan.png")) == (1280, 800)
     whole = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "month=30").stdout)
     ends = datetime.fromisoformat(whole["forecast"]["ends_at"])
     assert timedelta(0) <= ends - (day + timedelta(days=2)) < timedelta(seconds=2), "seven more at ten a second"
@@ -124,7 +131,13 @@ def test_the_record_of_requests_is_exported_for_whoever_pays(small):
     assert all(row["reserved_at"] <= row["settled_at"] and row["job"].endswith("job.toml") for row in found)
     assert job.run("quota", "job.toml", "--requests", "-").stdout.splitlines()[0] == ",".join(head)
     job.run("quota", "job.toml", "--png", "quota.png")
-    assert job.path("quota.png").read_bytes()[:4] == b"\x89PNG"
+    assert sized(job.path("quota.png")) == (1280, 800)
+    for name in ("xml", "text"):
+        shutil.copy(DATA / f"stand-in-{name}.toml", job.folder)
+    services = 'services = ["stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml"]'
+    job.edit("job.toml", ('service = "stand-in.toml"', services))
+    job.run("quota", "job.toml", "--png", "quota.png")
+    assert sized(job.path("quota.png")) == (1280, 1080), "a band for each account"
 
 
 @pytest.mark.parametrize("zone", ["Europe/Lisbon", "America/Havana"])

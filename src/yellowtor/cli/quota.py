@@ -3,7 +3,7 @@
 import csv
 import json
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
 from datetime import UTC, timedelta
@@ -32,7 +32,7 @@ def quota_command(job: Path, *, as_json: bool, png: Path | None) -> None:
     with job_usage(job) as (services, book):
         found = quotas(services, book, CLOCK.now())
     if png:
-        _draw(found[0], png)
+        _draw(found, png)
     if as_json:
         write_out(json.dumps([asdict(quota) for quota in found], ensure_ascii=False, indent=2))
         return
@@ -66,13 +66,15 @@ def _opened(into: Path) -> Iterator[TextIO]:
         yield file
 
 
-def _draw(quota: Quota, png: Path) -> None:
-    """The first account: the one that a job asks most."""
-    from yellowtor.markers.curve import draw_bars
+def _draw(found: Sequence[Quota], png: Path) -> None:
+    from yellowtor.markers.curve import Usage, draw_usage
 
-    fills = [(left.window, left.limit - left.left, left.limit, _words(left, quota.currency)) for left in quota.windows]
-    cost = f", {money(quota.cost, quota.currency)} this month" if quota.currency else ""
-    draw_bars(png, f"{quota.account}: what was used{cost}", _every_day(quota.by_day), fills)
+    usages = []
+    for quota in found:
+        cost = f", {money(quota.cost, quota.currency)} this month" if quota.currency else ""
+        fills = [(w.window, w.limit - w.left, w.limit, _words(w, quota.currency)) for w in quota.windows]
+        usages.append(Usage(f"{quota.account}: what was used{cost}", _every_day(quota.by_day), fills))
+    draw_usage(png, usages)
     stderr().print(f"drawn: {png}", soft_wrap=True)
 
 

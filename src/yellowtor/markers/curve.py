@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 SIZE_IN, DPI = (12.8, 8.0), 100
+LEAST_BAND_IN, FILL_IN = 3.6, 0.8  # of an account's band, where there are several; of each window in it
 COLOURS = (MARKS["placed"].colour, MARKS["unplaced"].colour, MARKS["incomplete"].colour, MARKS["kept"].colour)
 MOST_STEPS = 400
 
@@ -43,7 +44,9 @@ class Ceiling:
 
 def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[Line], ceilings: Sequence[Ceiling]) -> None:
     """Requests over time, in front of what each window would allow. Raises BadJob without Matplotlib."""
-    figure, axes = _figure(title)
+    figure = _canvas()
+    figure.text(0.08, 0.92, title, fontsize=16, color=INK, weight="bold")
+    axes = _axes(figure, (0.08, 0.1, 0.88, 0.76))
     drawn = [line for line in lines if line.goes]
     until = max((line.goes[-1][1] for line in drawn), default=now) + timedelta(seconds=1)
     until += (until - now) * 0.04
@@ -71,31 +74,59 @@ def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[Line], cei
     _save(figure, path)
 
 
-def draw_bars(path: Path, title: str, rows: Mapping[str, int], fills: Sequence[tuple[str, int, int, str]]) -> None:
-    """Requests by day, and beside them how full each window is: (name, used, limit, in words). Raises BadJob."""
-    figure, axes = _figure(title)
-    days = [f"{date.fromisoformat(day):%d\n%b}" for day in rows]
-    axes.bar(days, list(rows.values()), color=COLOURS[0], width=0.7)
-    for day, count in zip(days, rows.values(), strict=True):
+@dataclass(frozen=True)
+class Usage:
+    """Requests by day, and how full each window is: (name, used, limit, in words)."""
+
+    title: str
+    days: Mapping[str, int]
+    fills: Sequence[tuple[str, int, int, str]]
+
+
+def draw_usage(path: Path, usages: Sequence[Usage]) -> None:
+    """A band for each account, one below the other. Raises BadJob without Matplotlib."""
+    most = max(len(usage.fills) for usage in usages)
+    band = max(SIZE_IN[1] / len(usages), LEAST_BAND_IN, (most + 0.4) * FILL_IN + 1.75)
+    height = band * len(usages)
+    figure = _canvas(height)
+    for at, usage in enumerate(usages):
+        top = 1 - at * band / height
+        figure.text(0.08, top - 0.6 / height, usage.title, fontsize=16, color=INK, weight="bold", va="center")
+        low, high = top - (band - 0.75) / height, top - 1.0 / height
+        width = 0.58 if most else 0.88
+        _draw_days(_axes(figure, (0.08, low, width, high - low)), usage.days)
+        if usage.fills:
+            deep = (len(usage.fills) + 0.4) * FILL_IN / height
+            _draw_fills(figure.add_axes((0.72, high - deep, 0.24, deep)), usage.fills)
+    _save(figure, path)
+
+
+def _draw_days(axes: "Axes", counts: Mapping[str, int]) -> None:
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    days = [f"{date.fromisoformat(day):%d\n%b}" for day in counts]
+    axes.bar(days, list(counts.values()), color=COLOURS[0], width=0.7)
+    for day, count in zip(days, counts.values(), strict=True):
         if count:
             axes.annotate(f"{count:,}", (day, count), (0, 3), textcoords="offset points", ha="center", color=MUTED)
     axes.set_ylabel("requests by day (UTC)", color=MUTED)
-    if fills:
-        axes.set_position((0.08, 0.1, 0.58, 0.76))
-        beside: Axes = figure.add_axes((0.72, 0.1, 0.24, 0.76))
-        _plain(beside)
-        shares = [min(1.0, used / limit) for _, used, limit, _ in fills]
-        places = range(len(fills))
-        beside.barh(places, [1] * len(fills), color=LINE, height=0.22)
-        beside.barh(places, shares, color=[ACCENT if share >= 1 else COLOURS[0] for share in shares], height=0.22)
-        for at, (name, _, _, words) in enumerate(fills):
-            beside.annotate(name, (0, at - 0.34), fontsize=11, color=INK)
-            beside.annotate(words, (0, at - 0.18), fontsize=10, color=MUTED)
-        beside.set_xticks([])
-        beside.set_yticks([])
-        beside.spines["bottom"].set_visible(False)
-        beside.set_ylim(max(4, len(fills)) - 0.4, -0.6)
-    _save(figure, path)
+    axes.yaxis.set_major_locator(MaxNLocator(nbins=6, integer=True))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+
+
+def _draw_fills(axes: "Axes", fills: Sequence[tuple[str, int, int, str]]) -> None:
+    _plain(axes)
+    shares = [min(1.0, used / limit) for _, used, limit, _ in fills]
+    places = range(len(fills))
+    axes.barh(places, [1] * len(fills), color=LINE, height=0.22)
+    axes.barh(places, shares, color=[ACCENT if share >= 1 else COLOURS[0] for share in shares], height=0.22)
+    for at, (name, _, _, words) in enumerate(fills):
+        axes.annotate(name, (0, at - 0.48), fontsize=11, color=INK)
+        axes.annotate(words, (0, at - 0.19), fontsize=10, color=MUTED)
+    axes.set_xticks([])
+    axes.set_yticks([])
+    axes.spines["bottom"].set_visible(False)
+    axes.set_ylim(len(fills) - 0.3, -0.7)
 
 
 def _stairs(ceiling: Ceiling, now: datetime, until: datetime, top: float) -> tuple[list[datetime], list[int]]:
@@ -107,19 +138,22 @@ def _stairs(ceiling: Ceiling, now: datetime, until: datetime, top: float) -> tup
     return [*times, until], [*counts, counts[-1]]
 
 
-def _figure(title: str) -> tuple["Figure", "Axes"]:
+def _canvas(height_in: float = SIZE_IN[1]) -> "Figure":
     try:
         from matplotlib.backends.backend_agg import FigureCanvasAgg
         from matplotlib.figure import Figure
     except ModuleNotFoundError as error:
         raise BadJob("A picture needs Matplotlib: pip install 'yellowtor[pictures]'. Nothing was drawn.") from error
-    figure = Figure(figsize=SIZE_IN, dpi=DPI, facecolor=PAPER)
+    figure = Figure(figsize=(SIZE_IN[0], height_in), dpi=DPI, facecolor=PAPER)
     FigureCanvasAgg(figure)
-    axes = figure.add_axes((0.08, 0.1, 0.88, 0.76))
-    figure.text(0.08, 0.92, title, fontsize=16, color=INK, weight="bold")
+    return figure
+
+
+def _axes(figure: "Figure", box: tuple[float, float, float, float]) -> "Axes":
+    axes: Axes = figure.add_axes(box)
     _plain(axes)
     axes.grid(axis="y", color=LINE, linewidth=0.8)
-    return figure, axes
+    return axes
 
 
 def _plain(axes: "Axes") -> None:
