@@ -39,7 +39,7 @@ def in_process(job, options, verb):
         return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
 
 
-@settings(max_examples=15)
+@settings(max_examples=25)
 @given(
     st.lists(ROW, min_size=1, max_size=30), st.none() | st.integers(1, 25), st.none() | st.integers(1, 25),
     st.none() | st.integers(1, 20), st.integers(1, 2), st.integers(0, 6),

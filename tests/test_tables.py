@@ -154,6 +154,8 @@ def test_sheets_of_other_producers_are_spliced_too():
     kept = plain.format('<row r="1"><c r="A1" s=\'7\'/><c r="D1" s="8"><v>4</v></c></row>')
     assert splice(kept, pages=[]).count('<c r="C1" s="8" t=') == 1
     assert splice(kept, new={}, pages=[Page([1], [[LEAVE]])]) == kept
+    spaced = plain.format('<row r="1"/><row r="2"> <c r="A2"/> </row>')
+    assert splice(spaced, columns=[], new={}, pages=[Page([1, 2], [])]) == spaced, "no column, no change"
     for bad in (
         '<row r="1"><c r="C1"><f>A1</f></c></row>',
         "<!-- note --><row/>",

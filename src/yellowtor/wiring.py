@@ -1,6 +1,6 @@
 """Puts the real parts of the edge rooms into a run.
 
-The ledger is imported where it is needed: what never opens one starts in half the time.
+The ledger is imported where it is needed: what never opens one starts a third sooner.
 """
 
 import getpass

@@ -8,7 +8,7 @@ import gzip
 import json
 import zlib
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO, cast
@@ -213,9 +213,8 @@ class GeoJsonTable(JsonArrayTable):
 def json_table(path: Path, backup: Path | None = None) -> FileTable:
     """The table in a .json file, which says by its first sign whether it is an array of records or GeoJSON."""
     start = b""
-    if path.is_file():
-        with path.open("rb") as file:
-            start = file.read(1024).removeprefix(BOM).lstrip()[:1]
+    with suppress(OSError), path.open("rb") as file:  # the table says what is wrong
+        start = file.read(1024).removeprefix(BOM).lstrip()[:1]
     return JsonArrayTable(path, backup) if start == b"[" else GeoJsonTable(path, backup)
 
 

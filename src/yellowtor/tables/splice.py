@@ -83,14 +83,14 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     appended, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
     rows = iter(text.rows)
     header = [Page([splice.header_row], [])] if splice.new else []
-    for page in [*header, *splice.pages]:
+    for page in [*header, *(splice.pages if splice.columns else ())]:
         pieces = list[bytes | memoryview]()
         tails = appended.cells(page)
         for place, number in enumerate(page.rows):
             row = next((row for row in rows if row.number >= number), None)
             if row is None or row.number > number:
                 raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
-            if not page.cells:
+            if number == splice.header_row:
                 split, tail = row.inner, _changed(names, xml[row.inner : row.closing], number, dict(splice.new), splice)
             elif row.last < appended.first:
                 split, tail = row.closing, tails[place]
@@ -135,10 +135,10 @@ class _Appended:
         """The cells of each row; none for what is left or empty. A page at a time, which is faster than a row."""
         names, parts = list(map(str, page.rows)), list[Iterable[str]]()
         for at, start in self._starts if page.cells else []:
-            parts += self.column_of(start, names, page.cells[at])
+            parts += self._column(start, names, page.cells[at])
         return ["".join(cells).encode() for cells in zip(*parts, strict=False)]  # some repeat for ever
 
-    def column_of(self, start: str, rows: Sequence[str], cells: NewCells) -> list[Iterable[str]]:
+    def _column(self, start: str, rows: Sequence[str], cells: NewCells) -> list[Iterable[str]]:
         """What makes up the cells of a column, one after the other in each row."""
         before, after = self._text
         opens, closes = self._number
