@@ -34,7 +34,7 @@ def sized(path):
 
 
 def in_process(job, options, verb):
-    with job_parts(job.path("job.toml"), again_failed=False, dry_run=verb is foretell) as (parts, _):
+    with job_parts(job.path("job.toml"), again_failed=False) as (parts, _):
         last = StopWish() if verb is conduct else None
         return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
 

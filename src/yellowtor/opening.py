@@ -27,10 +27,10 @@ LINES = (".jsonl", ".ndjson")
 OTHERS = (".parquet", ".pq", ".geojson", ".json")
 
 
-def open_table(job: Job, folder: Path, *, whole: bool = False) -> tuple[Table, Path | None, Path | None]:
+def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]:
     """The job's table, its file if it is one, and the file that the answers go into if it is another."""
     if job.records.file is None:
-        return _database_table(job, folder, whole=whole), None, None
+        return _database_table(job, folder), None, None
     source = folder / job.records.file
     to = None if job.write.in_place or job.write.to is None else folder / job.write.to
     if to and to.resolve() == source.resolve() and job.records.file != STANDARD:
@@ -121,7 +121,7 @@ def database_password(variable: str | None, folder: Path, what: str = "database"
     return find_values(wanted, environment(), folder, what).plain["password"]
 
 
-def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
+def _database_table(job: Job, folder: Path) -> Table:
     from yellowtor.tables.database import DatabaseTable
     from yellowtor.tables.place import Named, Place
 
@@ -136,4 +136,4 @@ def _database_table(job: Job, folder: Path, *, whole: bool) -> Table:
     )  # fmt: skip
     held = [records.latitude, records.longitude]
     needed = [*job.composing().raw_columns(), *filter(None, [records.name, *held])]
-    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create, whole=whole)
+    return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)

@@ -256,7 +256,6 @@ def job_parts(
     path: Path,
     *,
     again_failed: bool,
-    dry_run: bool = False,
     spend_at_most: int | None = None,
     along: bool = False,
     sends: bool = True,
@@ -269,7 +268,7 @@ def job_parts(
     folder = path.absolute().parent
     services, remarks = load_services(job, folder, unset_is_shown=not sends)
     Thread(target=import_module, args=["yellowtor.ledger.book"]).start()  # while the source is read
-    table, source, to = open_table(job, folder, whole=dry_run)
+    table, source, to = open_table(job, folder)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
         if job.write.to == STANDARD:

@@ -161,8 +161,8 @@ def _say_round(summary: Summary, *, as_json: bool) -> None:
 def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -> Summary:
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
-    again, dry_run, limit = options.again_failed, options.dry_run, options.spend_at_most
-    with job_parts(path, again_failed=again, dry_run=dry_run, spend_at_most=limit) as (parts, remarks):
+    again, limit = options.again_failed, options.spend_at_most
+    with job_parts(path, again_failed=again, spend_at_most=limit) as (parts, remarks):
         progress = Progress(console)
         for remark in remarks:
             progress.remark(remark)

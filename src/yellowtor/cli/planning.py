@@ -23,7 +23,7 @@ from yellowtor.wiring import job_parts
 
 def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: bool, png: Path | None) -> None:
     progress = Progress(stderr())
-    with job_parts(path, again_failed=options.again_failed, dry_run=True, sends=False) as (parts, remarks):
+    with job_parts(path, again_failed=options.again_failed, sends=False) as (parts, remarks):
         for remark in remarks:
             progress.remark(remark)
         with progress.shown():

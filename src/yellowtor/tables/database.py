@@ -4,9 +4,10 @@ They are read by a cursor that is closed before anything is asked, and kept as t
 by key, a page of rows in a transaction whose update looks at each row again: what was edited meanwhile is left alone.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +20,7 @@ from yellowtor.errors import BadSource
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts, unheard
 from yellowtor.tables.place import Named, Place, open_engine, told
 from yellowtor.tables.spool import Page, Spool
-from yellowtor.tables.target import Create, Load, Target, column, columns_of
+from yellowtor.tables.target import DEGREES, Create, Load, Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
 
@@ -28,7 +29,8 @@ class DatabaseTable:
     """Records of a database as a Table. Raises BadSource for whatever is wrong with it.
 
     needed are the columns that the job reads, answers the columns by the part of the answer that they get; what is
-    missing for them is made if `create`. whole: the header has the columns of all the answers.
+    missing for them is made if `create`. What is there is read too: an answer that stands in its place is not written
+    again.
     """
 
     decimal = "."
@@ -36,9 +38,8 @@ class DatabaseTable:
     remarks: Sequence[str] = ()
 
     def __init__(
-        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create,
-        whole: bool = False,
-    ) -> None:  # fmt: skip
+        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
+    ) -> None:
         self._place = place
         url = place.full_url(folder)
         self.name = f"{place.table or 'The query'} in {place.shown()}"
@@ -57,11 +58,10 @@ class DatabaseTable:
         assert table is not None, "the job sees to it that a query has a table of results"
         with told(str(table), "can't be opened"):
             self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
-        read = answers if whole else ("latitude", "longitude")  # more is not needed to know what has to be asked
-        own = [answers[part] for part in read if answers.get(part) in self._target.present]
-        self.header = wanted if place.results else [*wanted, *own]
+        own = [] if place.results else self._target.present
+        self.header = list(dict.fromkeys([*wanted, *own]))
         self.into = f"{table} in {place.shown()}"
-        self._compared = self._comparable()
+        self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})
         self._read: Spool | None = None  # the rows as they were read last, whole
 
     def batches(self) -> Iterator[list[Row]]:
@@ -76,8 +76,9 @@ class DatabaseTable:
             try:
                 for rows in found.partitions(PAGE):
                     page = list(map(tuple, rows))
-                    spool.add(page)
-                    yield as_texts(page)
+                    texts = as_texts(page)
+                    spool.add(page, texts)
+                    yield texts
             except DBAPIError:
                 _give_up(cursor)
                 raise
@@ -101,8 +102,8 @@ class DatabaseTable:
             ):
                 self._target.open(connection, self._records(self.header), self._compared)
                 writing: Future[list[int]] | None = None
-                for page in self._read.pages():
-                    answers = answering(as_texts(page))
+                for page, texts in self._read.pages():
+                    answers = answering(texts)
                     ready = self._ready(page, answers)
                     if writing:
                         kept(writing.result())
@@ -123,10 +124,11 @@ class DatabaseTable:
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""
-        names, columns = list(self._target.columns.values()), list(zip(*page, strict=True))
-        known = [columns[self.header.index(name)] for name in (*self.keys, *self._compared)]
+        names, read = list(self._target.columns.values()), dict(zip(self.header, zip(*page, strict=True), strict=True))
+        changing = _changing([read.get(name) for name in names], answers)
+        known = [read[name] for name in (*self.keys, *self._compared)]
         loads = []
-        for which, places in _by_cells(answers):
+        for which, places in _by_cells(answers, changing):
             told: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
             if len(places) < len(page):
                 told = [[column[at] for at in places] for column in told]
@@ -144,13 +146,13 @@ class DatabaseTable:
         at = {row[: len(self.keys)]: place for place, row in enumerate(page)}
         return sorted(at[key] for key in left)
 
-    def _comparable(self) -> dict[str, Any]:
-        """The columns that were read, and that must be as they were when the answers are written; with their types.
+    def _comparable(self, wanted: Container[str]) -> dict[str, Any]:
+        """Of the wanted columns those that must be as they were read when answers are written; with their types.
 
         MariaDB's FLOAT is not among them: it gives fewer digits than it has.
         """
         single = self._engine.dialect.name in {"mysql", "mariadb"}
-        names = [name for name in self.header if name not in self.keys]
+        names = [name for name in self.header if name in wanted and name not in self.keys]
         kinds = {name: self._kinds.get(name) for name in names}
         return {name: kind for name, kind in kinds.items() if not (single and type(kind) is FLOAT)}
 
@@ -200,14 +202,34 @@ def _as_table(query: str) -> Any:
     return sa.text(f"({query.strip().rstrip(';')}) AS records".replace(":", r"\:"))
 
 
-def _by_cells(answers: Sequence[Sequence[Any]]) -> Iterable[tuple[Sequence[int], Sequence[int]]]:
-    """The places of a page's rows by which of the columns they have new cells for; a row that has none is in none."""
-    spared = {at for at, column in enumerate(answers) if LEAVE in column}
-    if not spared:
-        return [(range(len(answers)), range(len(answers[0])))]
+def _changing(old: Sequence[Sequence[Any] | None], new: Sequence[Sequence[Any]]) -> Sequence[int]:
+    """The places of a page's rows that do not hold what they are to hold, column by column; old: None if not read."""
+    rows = range(len(new[0]) if new else 0)
+    differing = set[int]()
+    for before, after in zip(old, new, strict=True):
+        if before is None:
+            return rows
+        if tuple(after) != before:
+            differing.update(at for at in rows if after[at] is not LEAVE and not _is_same(before[at], after[at]))
+    return sorted(differing)
+
+
+def _is_same(old: Any, new: object) -> bool:
+    """Whether a cell, as the driver gives it, surely is what it is to be; if not, the database compares."""
+    if isinstance(old, Decimal) and isinstance(new, float):
+        return old == Decimal(repr(new))
+    return bool(old == (new.hex().upper() if isinstance(new, bytes) else new))  # a geometry is read as digits
+
+
+def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterable[tuple[Sequence[int], Sequence[int]]]:
+    """Places of a page's rows by which of the columns they have new cells for; a row that has none is in none."""
+    if not any(LEAVE in column for column in answers):
+        return [(range(len(answers)), places)] if places else []
     groups: dict[tuple[int, ...], list[int]] = {}
-    for place, cells in enumerate(zip(*answers, strict=True)):
-        groups.setdefault(tuple(at for at, cell in enumerate(cells) if cell is not LEAVE), []).append(place)
+    for place in places:
+        groups.setdefault(tuple(at for at, column in enumerate(answers) if column[place] is not LEAVE), []).append(
+            place
+        )
     return [(which, places) for which, places in groups.items() if which]
 
 

@@ -7,6 +7,8 @@ import weakref
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from yellowtor.tables.cells import Row
+
 Page = Sequence[Sequence[Any]]
 FAST, ANY = b"m", b"p"  # how a page is kept
 
@@ -18,15 +20,16 @@ class Spool:
         self._file = tempfile.TemporaryFile(prefix="yellowtor-")  # noqa: SIM115 - goes with us
         weakref.finalize(self, self._file.close)
 
-    def add(self, page: Page) -> None:
-        fast: Any = page
+    def add(self, page: Page, texts: Sequence[Row]) -> None:
+        """Keep a page: as it was read, and as texts. What is a text in both takes its place once."""
+        fast: Any = page, texts
         try:
             content = FAST + marshal.dumps(fast)  # texts and numbers
         except ValueError:
-            content = ANY + pickle.dumps(page, pickle.HIGHEST_PROTOCOL)
+            content = ANY + pickle.dumps(fast, pickle.HIGHEST_PROTOCOL)
         self._file.write(len(content).to_bytes(8, "big") + content)
 
-    def pages(self) -> Iterator[Page]:
+    def pages(self) -> Iterator[tuple[Page, Sequence[Row]]]:
         """All of them, from the first on."""
         self._file.seek(0)
         while length := self._file.read(8):
