@@ -3,7 +3,7 @@
 import json
 from datetime import UTC, date, datetime, timedelta
 from itertools import pairwise
-from math import ceil
+from math import ceil, nan
 from zoneinfo import ZoneInfo
 
 import jsonpath_rfc9535
@@ -24,12 +24,14 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.outcome import Outcome, Thresholds, judge
 from yellowtor.answers.paths import compile_fields, compile_first, compile_path
-from yellowtor.answers.position import Area, Position
+from yellowtor.answers.position import Area, Position, is_written, written
 from yellowtor.answers.reading import Reading, read_reply
 from yellowtor.answers.shapes import XmlShape
 from yellowtor.answers.values import as_written
 from yellowtor.run.scan import identity
+from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
 
+NUMBERS = st.none() | st.floats() | st.floats(-180, 180).map(lambda degrees: round(degrees, 6))
 NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)
 
 
@@ -40,6 +42,21 @@ def test_the_canonical_form_of_a_canonical_form_is_itself(text):
     assert canonical(once) == once
     assert canonical(f"  {text}\u00a0 ") == once
     assert "\x1f" not in once
+
+
+@given(st.lists(NUMBERS, max_size=6))
+@example([1e-05, 1e16, 1e15, -0.0])
+@example([None, nan])
+def test_many_numbers_are_written_and_read_as_one_alone_is(numbers):
+    assert number_texts(numbers, "none") == ["none" if n is None else repr(n) for n in numbers]
+    assert [text for (text,) in as_texts([[n] for n in numbers])] == list(map(as_text, numbers))
+    assert safe_texts(numbers) == ["" if n is None else repr(n) for n in numbers]
+
+
+@given(*[st.floats(-90, 90).map(lambda degrees: round(degrees, 6))] * 2, st.sampled_from([0, 0, 1e-6, -1e-6]))
+def test_coordinates_are_known_again_by_their_text(lat, lon, more):
+    assert is_written(written(lat, lon), round(lat + more, 6), lon) == (round(lat + more, 6) == lat)
+    assert not is_written(None, lat, lon)
 
 
 def test_two_numbers_are_never_made_one():

@@ -39,6 +39,12 @@ def written(lat: float, lon: float) -> str:
     return f"{lat:.6f},{lon:.6f}"
 
 
+def is_written(text: str | None, lat: float, lon: float) -> bool:
+    """Whether a text says, as written() has it, coordinates that are rounded so: reading is quicker than writing."""
+    north, _, east = (text or "nan,nan").partition(",")
+    return float(north) == lat and float(east) == lon
+
+
 def distance_m(one: Position, other: Position) -> float:
     """Great-circle distance in metres (haversine on the mean sphere; at most 0.6 % off the ellipsoid)."""
     lat1, lat2 = math.radians(one.lat), math.radians(other.lat)

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.position import written
+from yellowtor.answers.position import is_written, written
 from yellowtor.answers.spots import Spot, subject_of
 from yellowtor.answers.work import Answer
 from yellowtor.run.columns import Columns
@@ -202,10 +202,10 @@ class WriteBack:
         sure, here = self._columns.sure, self._job.held_is_target()
         self._book.note_written(
             [
-                (number, text)
+                (number, written(lat, lon))
                 for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
                 if outcome in sure and lat is not None and lon is not None
-                if (text := written(lat, lon)) != before or (here and held is not None)
+                if (here and held is not None) or not is_written(before, lat, lon)
             ]
         )
 

@@ -40,6 +40,17 @@ def as_text(value: object) -> str:
     return str(value)
 
 
+def number_texts(cells: Sequence[float | None], nothing: str = "") -> list[str]:
+    """repr() of each of many numbers, in a fifth of its time: by a writer of JSON, wherever that writes the same."""
+    import orjson
+
+    told = orjson.dumps(cells)[1:-1].decode()
+    texts = told.split(",") if told else []
+    if "e" in told or "0.0000" in told or ("n" in told and texts.count("null") > cells.count(None)):
+        return [nothing if cell is None else repr(cell) for cell in cells]
+    return [nothing if text == "null" else text for text in texts] if "n" in told else texts
+
+
 FORMULA = frozenset("=+-@\t\r")
 
 
@@ -48,6 +59,16 @@ def safe_text(cell: object) -> str:
     if isinstance(cell, str):
         return f"'{cell}" if cell[:1] in FORMULA else cell
     return "" if cell is None else repr(cell)
+
+
+def safe_texts(cells: Sequence[object]) -> list[str]:
+    """The same of many."""
+    kinds = set(map(type, cells))
+    if kinds <= {float, type(None)}:
+        return number_texts(cells)  # type: ignore[arg-type]
+    if kinds == {str} and FORMULA.isdisjoint([cell[:1] for cell in cells]):  # type: ignore[index]
+        return list(cells)  # type: ignore[arg-type]
+    return list(map(safe_text, cells))
 
 
 def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
@@ -61,6 +82,8 @@ def _column_as_text(column: Sequence[object]) -> Sequence[str]:
         return column  # type: ignore[return-value]
     if kinds == {type(None)}:
         return [""] * len(column)
-    if kinds == {float}:
-        return [repr(value) if value % 1 else as_text(value) for value in column]  # type: ignore[operator]
+    if kinds <= {float, type(None)}:
+        texts = number_texts(column)  # type: ignore[arg-type]
+        if ".0\n" not in "\n".join([*texts, ""]):
+            return texts
     return list(map(str if kinds == {int} else as_text, column))

@@ -14,7 +14,7 @@ from typing import Any, BinaryIO, cast
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_text, unheard
+from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_texts, unheard
 from yellowtor.tables.dialect import NEAREST, SAMPLE, Told, find_dialect
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
@@ -140,15 +140,13 @@ class _Writing:
 
     def new(self, old: NewCells, new: NewCells) -> NewCells:
         """A column's new cells as text; one that a spreadsheet would take for a formula gets an apostrophe first."""
-        texts = [self._text(cell) for cell in new]
+        texts = safe_texts(new)
+        if (mark := self._dialect.decimal) != ".":
+            numbers = zip(new, texts, strict=True)
+            texts = [text if isinstance(cell, str) else text.replace(".", mark) for cell, text in numbers]
         return (
             [b if cell is LEAVE else t for b, cell, t in zip(old, new, texts, strict=True)] if LEAVE in new else texts
         )
-
-    def _text(self, cell: object) -> str:
-        text = safe_text(cell)
-        mark = self._dialect.decimal
-        return text if mark == "." or cell.__class__ is str else text.replace(".", mark)
 
     def _texts(self, column: Iterable[object], *, always: bool) -> Sequence[str]:
         texts: Sequence[str] = column  # type: ignore[assignment]

@@ -18,7 +18,7 @@ from xml.sax.saxutils import escape
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
-from yellowtor.tables.cells import Cell, NewCells, _Leave
+from yellowtor.tables.cells import Cell, NewCells, _Leave, number_texts
 from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import replace_members, sheet_member
 from yellowtor.tables.sheettext import REFERENCE, Names, SheetRow, SheetText, Unsafe, attribute, column_of
@@ -147,8 +147,8 @@ class _Appended:
         kinds = set(map(type, cells))
         if kinds == {str} and all(cells):
             return [repeat(start), rows, repeat(before), cast("Sequence[str]", cells), repeat(after)]
-        if kinds <= _NUMBERS:
-            return [repeat(start), rows, repeat(opens), map(repr, cells), repeat(closes)]
+        if kinds == {float}:
+            return [repeat(start), rows, repeat(opens), number_texts(cast("Sequence[float]", cells)), repeat(closes)]
         return [[
             (f"{start}{row}{before}{cell}{after}" if cell else "") if isinstance(cell, str)
             else f"{start}{row}{opens}{cell!r}{closes}" if cell.__class__ in _NUMBERS

@@ -16,7 +16,7 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import NUMBERS
+from yellowtor.tables.cells import NUMBERS, number_texts
 from yellowtor.tables.place import Named
 
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
@@ -279,8 +279,10 @@ def copy_text(columns: Sequence[Sequence[Any]]) -> str:
 
 def _copied(cells: Sequence[Any]) -> Sequence[str]:
     kinds = set(map(type, cells))
-    if kinds <= {int, float}:
+    if kinds == {int}:
         return list(map(repr, cells))
+    if kinds <= {float, type(None)}:
+        return number_texts(cells, r"\N")
     if kinds == {str} and not _SPECIAL.search("".join(cells)):
         return cells
     return [_copied_cell(cell) for cell in cells]
