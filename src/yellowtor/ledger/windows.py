@@ -30,30 +30,41 @@ class Use(Protocol):
 class CalendarUse:
     """Of a calendar's window; never of an earlier one than the last that was seen.
 
-    whose is what it is counted by in the ledger; of one that was never counted, what is in the record of requests
-    (charged) counts.
+    A request counts in the window that it was reserved in. What is in flight when the next one begins counts in that
+    too: the service counts it when it comes, which nobody here knows. whose is what the window is counted by in the
+    ledger, charged are its requests there; of a window that was never counted, what is in the record of them counts.
     """
 
     def __init__(
         self, window: Window, whose: str, charged: ColumnElement[bool], connection: Connection, now: datetime
     ) -> None:
-        self.window, self._account = window, whose
+        self.window, self._account, self._charged, self._connection = window, whose, charged, connection
         query = select(window_use.c.start, window_use.c.used).where(
             window_use.c.account == whose, window_use.c.window == window.name
         )
         last = connection.execute(query.order_by(window_use.c.start.desc()).limit(1)).first()
-        self._start, self._used = window.start(now), 0
+        self._start = window.start(now)
         if last and datetime.fromisoformat(last[0]) >= self._start:
-            self._start, self._used = datetime.fromisoformat(last[0]), last[1]
-        elif not last:
-            amount = func.sum(request.c.cost if window.money else request.c.units)
-            since = request.c.settled_at.is_(None) | (request.c.settled_at >= stamp(self._start))
-            query = select(func.coalesce(amount, 0)).where(charged, since, request.c.state != "released")
-            self._used = int(connection.execute(query).scalar_one())
+            self._start, self._used = datetime.fromisoformat(last[0]), int(last[1])
+        else:
+            self._used = self._recorded(before=stamp(self._start) if last else None)
+
+    def _recorded(self, before: str | None) -> int:
+        """What the record has of requests that were not over when the window began; reserved before an instant."""
+        start = stamp(self._start)
+        query = select(func.coalesce(func.sum(request.c.cost if self.window.money else request.c.units), 0)).where(
+            self._charged,
+            request.c.settled_at.is_(None) | (request.c.settled_at >= start),
+            request.c.state != "released",
+        )
+        if before is not None:
+            query = query.where(request.c.reserved_at < before)
+        return int(self._connection.execute(query).scalar_one())
 
     def left(self, now: datetime) -> int:
         if (start := self.window.start(now)) > self._start:
-            self._start, self._used = start, 0
+            self._start = start
+            self._used = self._recorded(before=stamp(start))
         return max(0, self.window.limit - self._used)
 
     def used(self, now: datetime) -> int:
@@ -68,7 +79,7 @@ class CalendarUse:
         self._used += cost if self.window.money else units
 
     def closed(self, requests: Iterable[int], now: datetime) -> None:
-        """It counts where it was reserved."""
+        """They count already."""
 
     def released(self, units: Mapping[int, int], cost: int) -> None:
         self._used = max(0, self._used - (cost if self.window.money else sum(units.values())))
