@@ -1,6 +1,7 @@
 """The plan and the run: what is told before is what happens, by the stand-in's own count."""
 
 import json
+import re
 import shutil
 import struct
 from datetime import UTC, datetime, timedelta
@@ -117,6 +118,22 @@ def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_wit
         assert (
             f"--what-if {wish!r}: say pace=N, second=N" in job.run("plan", "job.toml", "--what-if", wish, code=3).stderr
         )
+
+
+def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(small):
+    job = small(real_addresses(24), faults={"slow": 1}, slow_s=0.2)
+    job.edit("stand-in.toml", ("parallel = 8", "parallel = 4"))
+    told = job.run("plan", "job.toml").stdout
+    assert "How long it takes depends on stand-in: without a pace, and without a reply so far." in told
+    job.run("run", "job.toml", "--at-most", "4")
+    plan = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "pace=2", "--what-if", "pace=900").stdout)
+    made, slower, no_faster = plan["forecast"], *plan["what_if"]
+    assert made["reply_s"] > 0.2
+    assert made["seconds"] == pytest.approx(20 / 4 * made["reply_s"])
+    assert (slower["seconds"], slower["reply_s"]) == (20 * 1.01 / 2, None)
+    assert no_faster["seconds"] == made["seconds"]
+    assert re.search(r"All is done by some [-: 0-9]{16} UTC, if replies take as long as lately: those of stand-in \d{3} ms", job.run("plan", "job.toml").stdout)  # fmt: skip
+    assert made["seconds"] <= 2 * job.summary()["requests"]["seconds"], "and so they do"
 
 
 def test_the_record_of_requests_is_exported_for_whoever_pays(small):

@@ -16,8 +16,9 @@ class Forecast:
     """Requests to be sent; those that leave before a window makes them wait, and the seconds that they take.
 
     stretches is in how many goes all of them are sent, ends_at when the last may leave (ISO 8601, UTC); seconds is None
-    without a pace. goes_on_at is when the second go begins (None: there is one). curve has, for each go, when it begins
-    and ends, and how many have left by then.
+    where nobody knows: without a pace, of a service that has not replied yet. reply_s is what a reply takes, where that
+    and not the pace makes it last. goes_on_at is when the second go begins (None: there is one). curve has, for each
+    go, when it begins and ends, and how many have left by then.
     """
 
     requests: int
@@ -28,6 +29,7 @@ class Forecast:
     cost: int = 0  # millionths, by the tiers of the months that they fall in
     goes_on_at: datetime | None = None
     curve: Sequence[tuple[datetime, datetime, int]] = ()
+    reply_s: float | None = None
 
 
 @dataclass

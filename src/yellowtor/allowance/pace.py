@@ -3,6 +3,7 @@
 ITU-T I.371 describes the algorithm. Its state is one number, the theoretical arrival time (tat).
 """
 
+import math
 from dataclasses import dataclass
 
 SLACK_S = 0.010  # a request may be this late on its way, and the next not, without breaking the pace
@@ -26,6 +27,11 @@ class Pace:
     def interval_s(self) -> float:
         """Seconds between two requests: (1 s + 10 ms) / rate."""
         return (1 + SLACK_S) / self.per_second if self.per_second else 0.0
+
+    def with_replies(self, reply_s: float | None, under_way: int) -> "Pace":
+        """What comes of it where a reply takes so many seconds (None: not known), and so many may be under way."""
+        most = under_way * (1 + SLACK_S) / reply_s if reply_s else self.per_second
+        return Pace(most, self.burst) if most and most < (self.per_second or math.inf) else self
 
     def reserve(self, tat: float, now: float, units: int = 1) -> tuple[float, float]:
         """When the next request may leave, and the new theoretical arrival time; seconds of one clock.

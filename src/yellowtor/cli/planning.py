@@ -65,12 +65,31 @@ def show(console: Console, told: Foretold) -> None:
         console.print()
         console.print(_otherwise(told))
     console.print()
-    ends = plan.ends_at[:16].replace("T", " ")
-    console.print(f"All is done by {ends} UTC at the latest." if ends else "By these limits it is never all done.")
+    console.print(_end(plan))
     if plan.forecast.stretches > 1:
         console.print(
             "`run --wait` sleeps through the windows by itself; `run` ends as waiting, and goes on when run again."
         )
+
+
+def _end(plan: Plan) -> str:
+    """When all is done, and how sure that is."""
+    made = [(plan.service, plan.forecast), *((later.service, later.forecast) for later in plan.later)]
+    slow = {name: forecast.reply_s for name, forecast in made if forecast.requests and forecast.reply_s}
+    unknown = [name for name, forecast in made if forecast.requests and forecast.ends_at and forecast.seconds is None]
+    ends = plan.ends_at[:16].replace("T", " ")
+    if not ends:
+        return "By these limits it is never all done."
+    if unknown:
+        return f"How long it takes depends on {' and '.join(unknown)}: without a pace, and without a reply so far."
+    if slow:
+        said = " and ".join(f"those of {name} {_brief(reply_s)}" for name, reply_s in slow.items())
+        return f"All is done by some {ends} UTC, if replies take as long as lately: {said}."
+    return f"All is done by {ends} UTC at the latest."
+
+
+def _brief(seconds: float) -> str:
+    return duration(seconds) if seconds >= 2 else f"{1000 * seconds:,.0f} ms"
 
 
 def _records(plan: Plan, records: int) -> Table:
@@ -122,7 +141,8 @@ def _ahead(cost: int, currency: str, forecast: Forecast) -> tuple[str, str, str]
     if forecast.stretches > 1 and forecast.curve:
         asking = _long((forecast.curve[-1][1] - forecast.curve[0][0]).total_seconds())
         asking += f" in {forecast.stretches:,} goes"
-    return _cost(cost, currency), asking or "–", _when(forecast) if forecast.requests else "–"
+    known = forecast.requests and (forecast.seconds is not None or not forecast.ends_at)
+    return _cost(cost, currency), asking or "–", _when(forecast) if known else "–"
 
 
 def _long(seconds: float) -> str:

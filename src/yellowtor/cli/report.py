@@ -107,7 +107,8 @@ def _plan(console: Console, summary: Summary) -> None:
         table.add_row(label, f"{count:,}")
     console.print(table)
     if plan.forecast.requests and plan.forecast.seconds is not None:
-        console.print(f"Asking would take {duration(plan.forecast.seconds)} at the service's pace.")
+        by = "if replies take as long as lately" if plan.forecast.reply_s else "at the service's pace"
+        console.print(f"Asking would take {duration(plan.forecast.seconds)} {by}.")
     if plan.forecast.requests > plan.forecast.at_once:
         when = plan.forecast.ends_at[:16].replace("T", " ")
         last = (

@@ -15,7 +15,7 @@ from datetime import datetime
 from functools import lru_cache
 from typing import Literal, TypeVar
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Budget
@@ -104,6 +104,7 @@ REPLIES = ManyRows(
 CLOSE = """UPDATE request SET state = ?, kind = ?, settled_at = ?, took_ms = CAST(done.column2 AS integer)
     FROM (VALUES {}) AS done WHERE request.id = done.column1"""
 AT_ONCE = 1_000
+LATELY = 200  # requests that tell how long a reply takes
 
 
 class RequestBook:
@@ -198,6 +199,13 @@ class RequestBook:
     def pace(self) -> Pace:
         """The pace that is kept."""
         return self._looked_at().pace(self._clock.boot())
+
+    def reply_s(self) -> float | None:
+        """How many seconds a reply has taken lately, on the average."""
+        mine = request.c.account == self._terms.account, request.c.settled_at.is_not(None)
+        lately = select(request.c.took_ms).where(*mine).order_by(request.c.settled_at.desc()).limit(LATELY).subquery()
+        took_ms = self._store.connection.execute(select(func.avg(lately.c.took_ms))).scalar_one()
+        return None if took_ms is None else float(took_ms) / 1000
 
     def cost(self, requests: int) -> int:
         """What so many more requests would cost this month, in millionths."""

@@ -122,8 +122,10 @@ def foretold(
     both = _limits(mine) if limits is None else limits
     begins = datetime.fromisoformat(after.ends_at) if after and after.ends_at else None
     windows, lefts = [window for window, _ in both], [left for _, left in both]
-    units, kept, used = units_of(service, questions), pace or mine.pace(), mine.month_used()
-    return forecast(units, kept, windows, lefts, now, service.prices, used, begins)
+    units, kept, reply_s = units_of(service, questions), pace or mine.pace(), mine.reply_s()
+    borne = kept.with_replies(reply_s, service.parallel * (service.most if service.counts_each else 1))
+    made = forecast(units, borne, windows, lefts, now, service.prices, mine.month_used(), begins)
+    return made if borne == kept else replace(made, reply_s=reply_s)
 
 
 def _limits(book: RequestBook) -> Limits:
