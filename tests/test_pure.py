@@ -26,7 +26,7 @@ from yellowtor.answers.outcome import Outcome, Thresholds, judge
 from yellowtor.answers.paths import compile_fields, compile_first, compile_path
 from yellowtor.answers.position import Area, Position, is_written, written
 from yellowtor.answers.reading import Reading, read_reply
-from yellowtor.answers.shapes import XmlShape
+from yellowtor.answers.shapes import JsonShape, TextShape, XmlShape
 from yellowtor.answers.values import as_written
 from yellowtor.run.scan import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
@@ -42,6 +42,7 @@ def test_the_canonical_form_of_a_canonical_form_is_itself(text):
     assert canonical(once) == once
     assert canonical(f"  {text}\u00a0 ") == once
     assert "\x1f" not in once
+    assert canonical("\u200e\0".join(text) + "\xad\x1b") == once
 
 
 @given(st.lists(NUMBERS, max_size=6))
@@ -57,6 +58,12 @@ def test_many_numbers_are_written_and_read_as_one_alone_is(numbers):
 def test_coordinates_are_known_again_by_their_text(lat, lon, more):
     assert is_written(written(lat, lon), round(lat + more, 6), lon) == (round(lat + more, 6) == lat)
     assert not is_written(None, lat, lon)
+
+
+def test_a_character_that_no_database_keeps_is_not_read_out_of_a_reply():
+    body = rb'{"a": "x\u0000y\\u0000", "b": "\\\u0000"}'
+    assert JsonShape().open(body, "") == {"a": "xy\\u0000", "b": "\\"}
+    assert TextShape(",", header=False).open(b"a\0b,c", "")[0].cells == ["ab", "c"]
 
 
 def test_two_numbers_are_never_made_one():

@@ -42,6 +42,21 @@ def test_a_check_looks_at_a_shared_ledger_and_makes_nothing(shared):
     assert "made by the first run" not in told.stdout + told.stderr
 
 
+def test_characters_that_nobody_sees_hold_nothing_up_and_make_no_other_question(shared):
+    """U+0000 is one that PostgreSQL keeps in no text."""
+    job = shared(2)
+    head, one, two, *_ = job.path("records.csv").read_text().splitlines()
+    key, rest = one.split(",", 1)
+    street = rest[: rest.index(",")]
+    job.path("records.csv").write_text("\n".join([head, one, two, f"\0{key}x\u200e,{street[:3]}\0\xad{rest[3:]}", ""]))
+    for sent in (2, 0):
+        summary = job.summary()
+        assert (summary["requests"]["sent"], summary["outcomes"]["placed"]) == (sent, 3)
+    assert "is pinned at" in job.run("pin", "job.toml", f"{key}x\u200e", "--at", "47.7,-28.9", "--why", "seen").stderr
+    job.edit("job.toml", ('to = "placed.csv"', 'to = "placed\\u0000.csv"'))
+    assert "has the character U+0000 in it" in job.run("check", "job.toml", code=3).stdout
+
+
 def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
     job = shared(200)
     job.edit("stand-in.toml", ("per_day", "per_second = 20\nper_day"))

@@ -6,6 +6,7 @@ it can be known, the key, the value, the rule. Nothing else in the project reads
 
 import re
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -35,13 +36,25 @@ def read_settings(path: Path, model: type[Model], what: str) -> Model:
 def read_toml(path: Path, what: str) -> dict[str, Any]:
     """What the file says. Raises BadJob when it can't be read or is no TOML."""
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        data = tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError as error:
         raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
     except tomllib.TOMLDecodeError as error:
         raise BadJob(f"The {what} {path} is not valid TOML: {error}. Nothing was sent.") from error
     except (OSError, UnicodeDecodeError) as error:
         raise BadJob(f"The {what} {path} can't be read: {error}. Nothing was sent.") from error
+    if any("\0" in text for text in _texts(data)):
+        raise BadJob(f"The {what} {path} has the character U+0000 in it, which no name can have. Nothing was sent.")
+    return data
+
+
+def _texts(value: object) -> Iterator[str]:
+    """Every text in what a TOML file says."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict | list):
+        for one in (*value, *value.values()) if isinstance(value, dict) else value:
+            yield from _texts(one)
 
 
 def check_settings(data: dict[str, Any], model: type[Model], what: str, path: Path | None = None) -> Model:

@@ -9,12 +9,16 @@ import re
 import unicodedata
 from functools import lru_cache
 
+# What nobody sees and copying brings along: control characters, soft hyphens, marks of the direction of writing.
+_UNSEEN = re.compile("[\0-\x08\x0e-\x1b\x7f\xad\u200e\u200f\u2060\u202a-\u202e\u2066-\u2069]")
 SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE stands in no address
 
 
 def fold_blanks(text: str) -> str:
-    """NFC, every run of blanks (no-break and zero-width ones too) as one space, none at the ends."""
-    composed = unicodedata.normalize("NFC", text)
+    """NFC, every run of blanks (no-break and zero-width ones too) as one space, none at the ends; nothing unseen."""
+    if text.isascii() and text.isprintable():
+        return " ".join(text.split())
+    composed = unicodedata.normalize("NFC", _UNSEEN.sub("", text))
     return " ".join(composed.replace("\u200b", " ").replace("\ufeff", " ").split())
 
 

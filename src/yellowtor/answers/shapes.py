@@ -14,6 +14,7 @@ from yellowtor.answers.values import plain
 
 _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
+_NULL = re.compile(rb"(?<!\\)((?:\\\\)*)\\u0000")
 _CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
 ENTITIES = "the reply declares entities of its own, which are never expanded"
 _DEEPEST = 250  # columns that a path may speak of
@@ -52,6 +53,8 @@ class JsonShape:
     def open(self, body: bytes, content_type: str) -> Any:
         import orjson
 
+        if b"\\u0000" in body:  # a character that says nothing, and that PostgreSQL keeps in no text
+            body = _NULL.sub(rb"\1", body)
         try:
             return orjson.loads(body)
         except ValueError as error:
@@ -186,7 +189,7 @@ class TextShape:
             raise CantOpenError(_instead(body, "delimited text", ()))
         told = _CHARSET.search(content_type)
         try:
-            text = body.decode(told[1] if told else "utf-8-sig")
+            text = body.decode(told[1] if told else "utf-8-sig").replace("\0", "")
         except (UnicodeDecodeError, LookupError) as error:
             raise CantOpenError(f"the reply is no text: {error}") from error
         try:

@@ -119,15 +119,16 @@ def key_as_shown(text: str) -> str:
 
 
 def identity(key: str) -> str:
-    """The identity of a key: 12, "12" and 12.0 are one; 012 is another."""
-    text = key.strip()
+    """The identity of a key: 12, "12" and 12.0 are one; 012 is another. U+0000, which nobody sees, does not count."""
+    text = key.replace("\0", "").strip()
     return text.partition(".")[0] if "." in text and re.fullmatch(r"-?\d+\.0+", text) else text
 
 
 def identities(keys: Iterable[str]) -> list[str]:
     """The identity of each of many keys."""
     texts = list(map(str.strip, keys))
-    return list(map(identity, texts)) if "." in "".join(texts) else texts
+    together = "".join(texts)
+    return list(map(identity, texts)) if "." in together or "\0" in together else texts
 
 
 def scan(
