@@ -18,7 +18,7 @@ from yellowtor.errors import BadJob
 class Settings(BaseModel):
     """The base of every model that a person writes as TOML: frozen, and closed to unknown keys."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True, allow_inf_nan=False)
 
 
 Model = TypeVar("Model", bound=Settings)

@@ -7,13 +7,11 @@ import re
 import zipfile
 from collections.abc import Mapping
 
-from lxml import etree
-
 from yellowtor.tables.block import column_number
+from yellowtor.tables.package import xml_of
 
 _LITERAL = re.compile(r'"([^"]*)"|\\(.)|(0)|([-/ ])')
 _CELL = re.compile(rb"<(?:\w+:)?c\b([^>]*?)>\s*(?:<(?:\w+:)?f\b.*?)?<(?:\w+:)?v>(\d+)</", re.DOTALL)
-_PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
 
 
 def shown_numbers(package: zipfile.ZipFile, xml: bytes) -> Mapping[tuple[int, int], str]:
@@ -36,7 +34,7 @@ def _zero_styles(package: zipfile.ZipFile) -> dict[int, str]:
     """The formats of zeros only, by the number of the cell style that has them."""
     if "xl/styles.xml" not in package.namelist():
         return {}
-    root = etree.fromstring(package.read("xl/styles.xml"), _PARSER)
+    root = xml_of(package, "xl/styles.xml")
     codes = {
         entry.get("numFmtId", ""): entry.get("formatCode", "").split(";")[0]
         for entry in root.iterfind("{*}numFmts/{*}numFmt")

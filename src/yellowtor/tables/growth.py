@@ -6,12 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from xml.sax.saxutils import quoteattr
 
-from lxml import etree
-
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.package import parts_of
+from yellowtor.tables.package import parts_of, xml_of
 
-_PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
 _REF = re.compile(rb'(\bref=")([A-Z]+)(\d+):([A-Z]+)(\d+)(")')
 
 
@@ -23,6 +20,7 @@ def grown_tables(
     That is a table whose header is in header_row (from 1) and which ends in the column before.
     """
     for part in parts_of(package, sheet, "table"):
+        xml_of(package, part)  # it is well-formed
         xml = package.read(part)
         found = _REF.search(xml)
         if not found:
@@ -33,9 +31,9 @@ def grown_tables(
     return {}
 
 
-def table_block(xml: bytes, name: str) -> Block | None:
+def table_block(package: zipfile.ZipFile, part: str, name: str) -> Block | None:
     """The block of a table part if it is that of this name, without its row of totals."""
-    root = etree.fromstring(xml, _PARSER)
+    root = xml_of(package, part)
     if name.casefold() not in {str(root.get(key, "")).casefold() for key in ("name", "displayName")}:
         return None
     block = parse_block(root.get("ref", ""))
@@ -51,7 +49,8 @@ def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
     xml = _REF.sub(wider, xml)
     free = max(map(int, re.findall(rb'<(?:\w+:)?tableColumn\b[^>]*?\bid="(\d+)"', xml)), default=0) + 1
     prefix = re.search(rb"</((?:\w+:)?)tableColumns>", xml)
-    assert prefix is not None, "a table has columns"
+    if prefix is None:
+        raise ValueError("a table on the sheet has no columns")
     added = "".join(
         f"<{prefix[1].decode()}tableColumn id={quoteattr(str(free + n))} name={quoteattr(name)}/>"
         for n, name in enumerate(names)

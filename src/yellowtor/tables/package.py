@@ -4,8 +4,10 @@ import copy
 import posixpath
 import shutil
 import zipfile
+import zlib
 from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
@@ -21,6 +23,33 @@ CHUNK = 1 << 22
 MAY_PASS = 1 << 30  # bytes from which on a part may come to pass what the plain format holds
 Piece = bytes | memoryview
 _PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
+_UNPACKING = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError)
+
+
+@contextmanager
+def readable(path: Path) -> Iterator[None]:
+    """Raise BadSource for whatever is found wrong with the package, or with the XML in it."""
+    try:
+        yield
+    except (*_UNPACKING, etree.XMLSyntaxError, KeyError, ValueError) as error:
+        raise BadSource(f"{path} is damaged: {error}. Open and save it anew. Nothing was sent.") from error
+
+
+def check_package(path: Path) -> None:
+    """Raise BadSource where a part of the package, if it is one, can't be unpacked."""
+    with readable(path):
+        with path.open("rb") as file:
+            if file.read(2) != b"PK":
+                return
+        with zipfile.ZipFile(path) as package:
+            broken = package.testzip()
+    if broken:
+        raise BadSource(f"{path} is damaged: its part {broken} can't be unpacked. Nothing was sent.")
+
+
+def xml_of(package: zipfile.ZipFile, member: str) -> "etree._Element":
+    """The root of a part's XML."""
+    return etree.fromstring(package.read(member), _PARSER)
 
 
 def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
@@ -31,7 +60,7 @@ def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
         raise BadSource("The package names no workbook. Save it anew.")
     folder, name = posixpath.split(book)
     parts = _relations(package, f"{folder}/_rels/{name}.rels", folder)
-    for entry in etree.fromstring(package.read(book), _PARSER).iter("{*}sheet"):
+    for entry in xml_of(package, book).iter("{*}sheet"):
         relation = entry.get(_RELATION) or entry.get(_RELATION_STRICT)
         if entry.get("name") == sheet and relation in parts:
             return parts[relation][1]
@@ -50,7 +79,7 @@ def parts_of(package: zipfile.ZipFile, member: str, kind: str) -> list[str]:
 def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, tuple[str, str]]:
     """The kind and target of each relationship, by its id."""
     found = {}
-    for relation in etree.fromstring(package.read(member), _PARSER):
+    for relation in xml_of(package, member):
         target = posixpath.normpath(posixpath.join("/" + folder, relation.get("Target", ""))).lstrip("/")
         found[relation.get("Id", "")] = (relation.get("Type", ""), target)
     return found

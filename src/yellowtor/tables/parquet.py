@@ -42,7 +42,7 @@ class ParquetTable(FileTable):
                 self._packed = {chunk.path_in_schema: _codec(chunk.compression) for chunk in chunks}
         except FileNotFoundError as error:
             raise BadSource(f"There is no file {path}. Nothing was sent.") from error
-        except (OSError, pa.ArrowException) as error:
+        except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
             raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
         self.header = checked_header(self._schema.names, self.name)
 
@@ -51,7 +51,7 @@ class ParquetTable(FileTable):
             with self._pq.ParquetFile(self.path) as file:
                 for batch in file.iter_batches(BATCH):
                     yield _rows(batch)
-        except (OSError, self._pa.ArrowException) as error:
+        except (OSError, UnicodeDecodeError, self._pa.ArrowException) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
     def check_target(self, to: Path | None) -> str:

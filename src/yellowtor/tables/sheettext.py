@@ -82,6 +82,8 @@ def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRo
                 raise Unsafe("a row of its XML can't be read; save the workbook anew.")
             told, rest = attribute(found[1], b"r"), found[1].rstrip()
             tag = found.start(1) + len(rest)
+        if told and not told.isdigit():
+            raise Unsafe("a row of its XML has no number; save the workbook anew.")
         number, before = int(told) if told else number + 1, number
         if number <= before:
             raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")

@@ -8,7 +8,7 @@ import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 
@@ -18,12 +18,13 @@ from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
+from yellowtor.tables.bookfile import check_file, lock_beside, open_book, sheet_of
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, as_texts, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
-from yellowtor.tables.growth import table_block
+from yellowtor.tables.growth import grown_tables, table_block
 from yellowtor.tables.header import checked_header
-from yellowtor.tables.package import parts_of, sheet_member
+from yellowtor.tables.package import check_package, parts_of, readable, sheet_member
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
@@ -31,7 +32,6 @@ BATCH = 5_000
 OOXML = {".xlsx", ".xlsm"}
 SPLICED = {*OOXML, ".ods"}  # what can be written back
 HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
-OLE = bytes.fromhex("d0cf11e0a1b11ae1")  # the compound file that wraps an encrypted workbook
 
 
 class WorkbookTable(FileTable):
@@ -45,9 +45,11 @@ class WorkbookTable(FileTable):
         *, block: str | None = None, table: str | None = None, answers: Sequence[str] = (),
     ) -> None:  # fmt: skip
         super().__init__(path, backup)
-        _check_file(path)
-        with _open(path) as book, ThreadPoolExecutor(1) as aside:
+        check_file(path)
+        with open_book(path) as book, ThreadPoolExecutor(1) as aside, readable(path):
             names = book.sheet_names
+            if not names:
+                raise BadSource(f"{path} has no sheets. Nothing was sent.")
             told = parse_block(block) if block else None
             if table:
                 sheet, told = self._named_table(names, table)
@@ -56,13 +58,13 @@ class WorkbookTable(FileTable):
                 raise BadSource(
                     f"{path} has no sheet {self.sheet!r} (there are: {', '.join(names)}). Nothing was sent."
                 )
-            reading = aside.submit(book.get_sheet_by_name, self.sheet)  # lets go of the interpreter meanwhile
-            _check_package(path)
+            reading = aside.submit(sheet_of, path, book, self.sheet)  # lets go of the interpreter meanwhile
+            check_package(path)
             self._shown, hidden, merged = self._from_xml(write=bool(answers))
             page = reading.result()
             self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
             self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (_state(path), page)
-        added = [name for name in answers if name not in self.header]
+        self._added = added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
             raise BadSource(
                 f"The block {block} of {path} has no column {', '.join(map(repr, added))} for the answers. Leave its "
@@ -83,7 +85,7 @@ class WorkbookTable(FileTable):
         with zipfile.ZipFile(self.path) as package:
             for sheet in sheets:
                 for part in parts_of(package, sheet_member(package, sheet), "table"):
-                    if found := table_block(package.read(part), name):
+                    if found := table_block(package, part, name):
                         return sheet, found
         raise BadSource(f"{self.path} has no table {name!r}. Nothing was sent.")
 
@@ -125,10 +127,11 @@ class WorkbookTable(FileTable):
     def _from_xml(self, *, write: bool) -> tuple[Mapping[tuple[int, int], str], int, Sequence[tuple[int, int]]]:
         """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows; merged cells.
 
-        Where the sheet is to be written, its text is made ready for that: there is time while calamine reads. That
-        this is not safe is told when it is written.
+        Where the sheet is to be written, its text is made ready for that: there is time while calamine reads. Why this
+        is not safe is told by check_target().
         """
         self._text: tuple[tuple[int, int], SheetText] | None = None
+        self._unsafe = ""
         kind, state = self.path.suffix.lower(), _state(self.path)
         if kind not in SPLICED:
             return {}, 0, []
@@ -136,14 +139,18 @@ class WorkbookTable(FileTable):
             if kind == ".ods":
                 from yellowtor.tables.ods import CONTENT, seen
 
-                with suppress(Unsafe):
+                try:
                     return seen(package.read(CONTENT), self.sheet)
+                except Unsafe as error:
+                    self._unsafe = str(error)
                 return {}, 0, []
             xml = package.read(sheet_member(package, self.sheet))
             hidden = len(HIDDEN.findall(xml)) if b"hidden=" in xml else 0
             if write:
-                with suppress(Unsafe):
+                try:
                     self._text = state, SheetText(xml)
+                except Unsafe as error:
+                    self._unsafe = str(error)
             return shown_numbers(package, xml), hidden, []
 
     def batches(self) -> Iterator[list[Row]]:
@@ -158,8 +165,8 @@ class WorkbookTable(FileTable):
         if read and read[0] == _state(self.path):
             yield read[1]
             return
-        with _open(self.path) as book:
-            yield book.get_sheet_by_name(self.sheet)
+        with open_book(self.path) as book:
+            yield sheet_of(self.path, book, self.sheet)
 
     def _numbered(self) -> Iterator[tuple[Sequence[int], list[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells."""
@@ -229,8 +236,10 @@ class WorkbookTable(FileTable):
             )
         self.endings = frozenset({".csv", *(OOXML if kind in OOXML else {kind})})
         super().check_target(to)
+        if to.suffix.lower() != ".csv":
+            self._check_splice()
         for path in {to, self.path} if to != self.path else {to}:
-            if holder := _lock_beside(path):
+            if holder := lock_beside(path):
                 if path == to:
                     raise BadSource(
                         f"{path} is open in another program ({holder.name} lies beside it). Close it first."
@@ -238,52 +247,18 @@ class WorkbookTable(FileTable):
                 return f"{path} is open in another program; what is not saved there is not seen"
         return ""
 
+    def _check_splice(self) -> None:
+        """Raise BadSource where it is known already that answers can't be spliced into the sheet."""
+        if self._unsafe:
+            raise BadSource(f"{self.path}, sheet {self.sheet!r}: {self._unsafe} Nothing was sent.")
+        if self._added and self.path.suffix.lower() in OOXML:
+            first_new = self._block.first_column + len(self.header)
+            with readable(self.path), zipfile.ZipFile(self.path) as package:
+                sheet = sheet_member(package, self.sheet)
+                grown_tables(package, sheet, self._block.first_row + 1, first_new, self._added)
+
 
 def _state(path: Path) -> tuple[int, int]:
     """What changes when somebody writes the file: when it was written, and its size."""
     found = path.stat()
     return found.st_mtime_ns, found.st_size
-
-
-def _lock_beside(path: Path) -> Path | None:
-    """The lock file that an office program keeps beside an open workbook."""
-    beside = (path.with_name(f"~${path.name}"), path.with_name(f".~lock.{path.name}#"))
-    return next((p for p in beside if p.exists()), None)
-
-
-def _check_file(path: Path) -> None:
-    try:
-        with path.open("rb") as file:
-            start = file.read(8)
-    except FileNotFoundError as error:
-        raise BadSource(f"There is no file {path}. Nothing was sent.") from error
-    except OSError as error:
-        raise BadSource(f"{path} can't be read: {error.strerror}. It may be locked. Nothing was sent.") from error
-    if not start:
-        raise BadSource(f"{path} is an empty file, no workbook. Nothing was sent.")
-    if start == OLE and path.suffix.lower() in {".xlsx", ".xlsm"}:
-        raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.")
-
-
-def _check_package(path: Path) -> None:
-    """Raise BadSource where a part of the workbook is damaged."""
-    try:
-        with path.open("rb") as file:
-            if file.read(2) != b"PK":
-                return
-        with zipfile.ZipFile(path) as package:
-            broken = package.testzip()
-    except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
-        raise BadSource(f"{path} is damaged: {error}. Open and save it anew. Nothing was sent.") from error
-    if broken:
-        raise BadSource(f"{path} is damaged: its part {broken} can't be unpacked. Nothing was sent.")
-
-
-def _open(path: Path) -> calamine.CalamineWorkbook:
-    try:
-        return calamine.CalamineWorkbook.from_path(path)
-    except calamine.PasswordError as error:
-        raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.") from error
-    except (calamine.CalamineError, OSError) as error:
-        _check_package(path)
-        raise BadSource(f"{path} is no workbook that can be read, or damaged: {error}. Nothing was sent.") from error
