@@ -14,12 +14,15 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+import xlsxwriter
 from conftest import real_addresses
 from hypothesis import given
 from hypothesis import strategies as st
 
 import yellowtor
 from yellowtor.errors import BadSource, KeyRefused
+from yellowtor.opening import file_table
+from yellowtor.run.records import Records
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.jsonrecords import GeoJsonTable, JsonLinesTable
 from yellowtor.tables.jsontext import edited, edits
@@ -95,6 +98,77 @@ def as_ods(rows, path):
         package.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet", zipfile.ZIP_STORED)
         package.writestr("META-INF/manifest.xml", '<manifest xmlns="m"/>')
         package.writestr("content.xml", ODS.format(body))
+
+
+def as_workbook(rows, path):
+    """A sheet with a table on it, its texts shared between cells."""
+    book = xlsxwriter.Workbook(path)
+    sheet, header = book.add_worksheet(), ["Id", "Street", "Town", "Postcode", "Latitude"]
+    sheet.add_table(0, 0, len(rows), 4, {"columns": [{"header": name} for name in header], "data": rows})
+    sheet.set_column(3, 3, None, book.add_format({"num_format": "00000"}))
+    book.close()
+
+
+def as_text(rows, path):
+    path.write_text("\n".join(",".join(f'"{cell}"' for cell in row) for row in [["Id", "Street", "Town"], *rows]))
+
+
+DAMAGE = st.lists(
+    st.tuples(
+        st.floats(0, 1),
+        st.sampled_from([0, 0, 1, 1, 7, 300]),
+        st.binary(max_size=2) | st.sampled_from(
+            [b'"', b"<", b">", b"&", b"{", b"]", b"null", b"1e999", b"\\ud800", b"<!--", b"</row>", b'r="A0"', b' t="s"', b's="99"', b"<f>1</f>"]
+        ),
+    ),
+    min_size=1, max_size=3,
+)  # fmt: skip
+DAMAGED = {
+    "xlsx": as_workbook,
+    "ods": as_ods,
+    "csv": as_text,
+    "jsonl": as_lines,
+    "json": as_array,
+    "geojson": as_geojson,
+    "parquet": as_parquet,
+}
+
+
+def hurt(content, damage):
+    for where, taken, put in damage:
+        at = round(where * len(content))
+        content = content[:at] + put + content[at + taken :]
+    return content
+
+
+@given(st.sampled_from(sorted(DAMAGED)), DAMAGE, st.data())
+def test_a_damaged_file_is_told_by_its_name_and_stays_as_it_is(tmp_path_factory, kind, damage, data):
+    """Bytes are lost, changed or put in, in the file itself or, where it is a package, in one of its parts."""
+    path = tmp_path_factory.mktemp("damaged") / f"records.{kind}"
+    DAMAGED[kind]([list(row) for row in real_addresses(6)], path)
+    if kind in {"xlsx", "ods"} and data.draw(st.integers(0, 3)):
+        with zipfile.ZipFile(path) as package:
+            parts = {name: package.read(name) for name in package.namelist()}
+        part = data.draw(st.sampled_from(sorted(parts)))
+        with zipfile.ZipFile(path, "w") as package:
+            for name, content in parts.items():
+                package.writestr(name, hurt(content, damage) if name == part else content)
+    else:
+        path.write_bytes(hurt(path.read_bytes(), damage))
+    before, said = path.read_bytes(), None
+    try:
+        table = file_table(path, Records(file=path, key="Id"), answers={"Latitude": True, "Outcome": False})
+        table.check_target(None)
+        rows = sum(map(len, table.batches()))
+        table.rewrite(None, ["Latitude", "Outcome"], lambda batch: [[1.5] * len(batch), ["x"] * len(batch)])
+    except BadSource as error:
+        said = str(error)
+    if said is not None:
+        assert path.name in said
+        assert path.read_bytes() == before
+        return
+    again = file_table(path, Records(file=path, key="Id"))
+    assert sum(map(len, again.batches())) == rows, "what was written can be read"
 
 
 def answers_in(path):

@@ -238,7 +238,8 @@ def _body(body: bytes) -> Any:
     from rich.syntax import Syntax
 
     try:
-        text, kind = _folded(json.dumps(json.loads(body), indent=2, ensure_ascii=False)), "json"
+        told = json.dumps(json.loads(body), indent=2, ensure_ascii=False).encode(errors="replace").decode()
+        text, kind = _folded(told), "json"
     except ValueError:
         text, kind = body[:8000].decode(errors="replace"), "xml" if body.lstrip().startswith(b"<") else "text"
         if kind == "xml":

@@ -6,6 +6,7 @@ else in it keeps its bytes.
 
 import gzip
 import json
+import re
 import zlib
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -23,6 +24,7 @@ from yellowtor.tables.jsontext import Span, edited, edits, elements, members
 
 BATCH = 2_000
 BOM = b"\xef\xbb\xbf"
+_HALF = re.compile(rb"\\u[dD][89a-fA-F]")
 LATITUDE, LONGITUDE = POINT = ("geometry.latitude", "geometry.longitude")  # columns of a feature's point
 
 
@@ -219,8 +221,20 @@ def json_table(path: Path, backup: Path | None = None) -> FileTable:
 
 
 def _loads(text: bytes) -> Any:
-    """JSON as it is written: a number with a point or an exponent stays a text. Raises ValueError."""
-    return json.loads(text, parse_float=str, parse_constant=_no_constant)
+    """JSON as it is written: a number with a point or an exponent stays a text. Raises ValueError.
+
+    Of a character whose other half is missing (RFC 8259, section 8.2) U+FFFD is read.
+    """
+    value = json.loads(text, parse_float=str, parse_constant=_no_constant)
+    return _sound(value) if _HALF.search(text) else value
+
+
+def _sound(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+    if isinstance(value, dict):
+        return {_sound(name): _sound(inner) for name, inner in value.items()}
+    return list(map(_sound, value)) if isinstance(value, list) else value
 
 
 def _no_constant(name: str) -> Any:

@@ -38,9 +38,8 @@ def readable(path: Path) -> Iterator[None]:
 def check_package(path: Path) -> None:
     """Raise BadSource where a part of the package, if it is one, can't be unpacked."""
     with readable(path):
-        with path.open("rb") as file:
-            if file.read(2) != b"PK":
-                return
+        if not zipfile.is_zipfile(path):
+            return
         with zipfile.ZipFile(path) as package:
             broken = package.testzip()
     if broken:
