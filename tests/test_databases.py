@@ -151,6 +151,33 @@ def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_
     assert [(float(a), float(o)) for a, o in base.sql("SELECT lat, lon FROM sites WHERE id = 3")] == [(47.5, -28.5)]
 
 
+def test_our_own_coordinates_are_known_again_in_columns_of_few_digits(base):
+    few = {"sqlite": "REAL", "postgresql": "REAL", "mariadb": "FLOAT"}[base.engine_name]
+    base.sql("ALTER TABLE sites DROP COLUMN lat")
+    base.sql("ALTER TABLE sites DROP COLUMN lon")
+    base.sql(f"ALTER TABLE sites ADD lat {few}")
+    base.sql("ALTER TABLE sites ADD lon NUMERIC(7,3)")
+    for sent in (10, 0, 0):
+        summary = base.summary()
+        assert (summary["requests"]["sent"], summary["outcomes"]["placed"], summary["outcomes"]["kept"]) == (
+            sent,
+            10,
+            0,
+        )
+    told = base.run("run", "job.toml", "--dry-run", "--json")
+    assert json.loads(told.stdout)["would_change"]["cells"] == 0
+    off = "the columns lat and lon hold so few digits that positions in them may be 56 m off"
+    assert (off in told.stderr) == (base.engine_name != "sqlite"), "of SQLite's numbers all are double"
+    base.sql("UPDATE sites SET lat = lat + 0.01 WHERE id = 3")
+    summary = base.summary()
+    assert (summary["outcomes"]["placed"], summary["outcomes"]["kept"]) == (9, 1)
+    base.sql("ALTER TABLE sites DROP COLUMN lat")
+    base.sql("ALTER TABLE sites ADD lat INTEGER")
+    if base.engine_name != "sqlite":
+        told = base.run("run", "job.toml", code=4).stderr
+        assert "latitude is a number with decimals, and the column 'lat' is INTEGER. Nothing was sent." in told
+
+
 def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(base):
     base.sql("CREATE TABLE units (part VARCHAR(9), nr INTEGER, street TEXT, town TEXT, postcode TEXT, lat NUMERIC(9,6), "
              "lon NUMERIC(9,6), PRIMARY KEY (part, nr))")  # fmt: skip

@@ -157,7 +157,7 @@ def test_a_damaged_file_is_told_by_its_name_and_stays_as_it_is(tmp_path_factory,
         path.write_bytes(hurt(path.read_bytes(), damage))
     before, said = path.read_bytes(), None
     try:
-        table = file_table(path, Records(file=path, key="Id"), answers={"Latitude": True, "Outcome": False})
+        table = file_table(path, Records(file=path, key="Id"), answers={"Latitude": "latitude", "Outcome": "outcome"})
         table.check_target(None)
         rows = sum(map(len, table.batches()))
         table.rewrite(None, ["Latitude", "Outcome"], lambda batch: [[1.5] * len(batch), ["x"] * len(batch)])
@@ -445,12 +445,26 @@ def test_parquet_that_is_written_back_unchanged_is_equal_cell_by_cell(tmp_path_f
     table = pa.table(arrays, names=list(kinds)).replace_schema_metadata({"who": "me"})
     pq.write_table(table, path, compression=codec, row_group_size=group)
     groups = pq.ParquetFile(path).metadata.num_row_groups
-    read = ParquetTable(path, None, {"lat": False, "new": True})
+    read = ParquetTable(path, None, {"lat": "matched", "new": "latitude"})
     read.rewrite(None, ["lat", "new"], lambda batch: [[LEAVE] * len(batch), [None] * len(batch)])
     after = pq.read_table(path)
     assert after.drop_columns(["new"]).equals(table)
     assert after.schema.metadata[b"who"] == b"me"
     assert pq.ParquetFile(path).metadata.num_row_groups == groups
+
+
+def test_our_own_coordinates_are_known_again_in_parquet_of_single_precision(small):
+    rows = real_addresses(8)
+    job = small(rows)
+    table = pa.table(dict(zip(["Id", "Street", "Town", "Postcode"], zip(*rows, strict=True), strict=True)))
+    for name in ("Latitude", "Longitude"):
+        table = table.append_column(name, pa.nulls(len(rows), pa.float32()))
+    pq.write_table(table, job.path("records.parquet"))
+    job.edit("job.toml", ("records.csv", "records.parquet"), ('to = "placed.csv"', "in_place = true\nbackup = false"))
+    for _ in range(3):
+        summary = job.summary()
+        assert (summary["outcomes"]["placed"], summary["outcomes"]["kept"]) == (8, 0)
+    assert pq.read_schema(job.path("records.parquet")).field("Latitude").type == pa.float32()
 
 
 def grid_of(xml):

@@ -10,7 +10,6 @@ from yellowtor.run.job import Job
 from yellowtor.run.ports import Table
 from yellowtor.run.records import STANDARD, Records
 from yellowtor.services.variables import Variable, environment, find_values
-from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.dialect import Told
 from yellowtor.tables.file import FileTable
@@ -36,8 +35,8 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
     if to and to.resolve() == source.resolve() and job.records.file != STANDARD:
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
     backup = _dated(source) if job.write.in_place and job.write.backup else None
-    numbers = {column: part in NUMBERS for part, column in job.write.columns.mapped().items()}
-    return chosen(file_table(source, job.records, backup, numbers), job.records), source, to
+    answers = {column: part for part, column in job.write.columns.mapped().items()}
+    return chosen(file_table(source, job.records, backup, answers), job.records), source, to
 
 
 def chosen(table: "FileTable | FrameTable", records: Records) -> Table:
@@ -69,9 +68,9 @@ def _dated(path: Path) -> Path:
 
 
 def file_table(
-    path: Path, records: Records, backup: Path | None = None, answers: dict[str, bool] | None = None
+    path: Path, records: Records, backup: Path | None = None, answers: dict[str, str] | None = None
 ) -> FileTable:
-    """The table in this file, by its name's ending. answers are the columns that get them, and whether numbers."""
+    """The table in this file, by its name's ending. answers are the columns that get them, each with its part."""
     told = Told(**dict(records.text))
     if records.file == STANDARD:
         return _standard_input(told)

@@ -39,6 +39,11 @@ def written(lat: float, lon: float) -> str:
     return f"{lat:.6f},{lon:.6f}"
 
 
+def rounded(lat: float, lon: float) -> tuple[float, float]:
+    """Coordinates at the precision we write."""
+    return round(lat, WRITTEN_DECIMALS), round(lon, WRITTEN_DECIMALS)
+
+
 def is_written(text: str | None, lat: float, lon: float) -> bool:
     """Whether a text says, as written() has it, coordinates that are rounded so: reading is quicker than writing."""
     north, _, east = (text or "nan,nan").partition(",")

@@ -48,6 +48,9 @@ class Clock(Protocol):
     def boot_id(self) -> str: ...
 
 
+AsHeld = Callable[[float, float], tuple[float, float]]
+
+
 class Table(Protocol):
     """A source of records that answers can be written back to. `remarks` say how it was understood.
 
@@ -67,6 +70,8 @@ class Table(Protocol):
     def decimal(self) -> str: ...
     @property
     def remarks(self) -> Sequence[str]: ...
+    @property
+    def as_held(self) -> AsHeld | None: ...  # what it gives back of a latitude and longitude, if not just those
 
     def batches(self) -> Iterator[list[Row]]: ...
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept) -> None: ...

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.position import is_written, written
+from yellowtor.answers.position import is_written, rounded, written
 from yellowtor.answers.spots import Spot, subject_of
 from yellowtor.answers.work import Answer
 from yellowtor.run.columns import Columns
@@ -127,6 +127,10 @@ class WriteBack:
         columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]
         for batch in self._table.batches():
             keys, (new, answers) = self._reader.keys(batch), self._batch(batch)
+            if self._coordinates and (as_held := self._table.as_held):
+                pairs = zip(new[0], new[1], strict=True)
+                held = [as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
+                new = [*zip(*held, strict=True), *new[2:]]
             for key, row, answer, *cells in zip(keys, batch, answers, *new, strict=True):
                 if answer is not None and answer.outcome == Outcome.WAITING.value:
                     continue
@@ -199,12 +203,18 @@ class WriteBack:
 
     def _note(self, answers: Sequence[Answer]) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
-        sure, here = self._columns.sure, self._job.held_is_target()
+        sure, here, as_held = self._columns.sure, self._job.held_is_target(), self._table.as_held
+        points = [
+            (number, held, before, lat, lon)
+            for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
+            if outcome in sure and lat is not None and lon is not None
+        ]
+        if as_held:
+            points = [(number, held, b, *rounded(*as_held(lat, lon))) for number, held, b, lat, lon in points]
         self._book.note_written(
             [
                 (number, written(lat, lon))
-                for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
-                if outcome in sure and lat is not None and lon is not None
+                for number, held, before, lat, lon in points
                 if (here and held is not None) or not is_written(before, lat, lon)
             ]
         )

@@ -13,10 +13,12 @@ class _Leave:
         return "LEAVE"
 
 
+DEGREES = ("latitude", "longitude")
 # Parts of an answer that are numbers; the others are text.
 NUMBERS = {"latitude", "longitude", "confidence", "x", "y", "distance_m"}
 LEAVE = _Leave()  # this cell is not to be touched
 NewCells = Sequence[Cell | _Leave]
+AsHeld = Callable[[float, float], tuple[float, float]]  # what comes back of a latitude and longitude
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 
 

@@ -35,6 +35,7 @@ class ChosenTable:
         self._table, self._only, self._first = table, only, first
         self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
         self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks
+        self.as_held = table.as_held
         self.fingerprint, self.check_target = table.fingerprint, table.check_target
         with self._engine() as engine:  # so that a mistake is told before anything is done
             self._numbers(engine, [])

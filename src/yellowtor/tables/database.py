@@ -17,10 +17,11 @@ from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, as_texts, unheard
 from yellowtor.tables.place import Named, Place, open_engine, told
+from yellowtor.tables.precision import as_held, remark
 from yellowtor.tables.spool import Page, Spool
-from yellowtor.tables.target import DEGREES, Create, Load, Target, column, columns_of
+from yellowtor.tables.target import Create, Load, Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
 
@@ -61,6 +62,7 @@ class DatabaseTable:
         own = [] if place.results else self._target.present
         self.header = list(dict.fromkeys([*wanted, *own]))
         self.into = f"{table} in {place.shown()}"
+        self.as_held = as_held(self._target.coarse())
         self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})
         self._read: Spool | None = None  # the rows as they were read last, whole
 
@@ -120,7 +122,7 @@ class DatabaseTable:
         del to
         with told(self.into, "can't be written"):
             self._target.check()
-        return ""
+        return remark([self._target.columns.get(part, "") for part in DEGREES], self._target.coarse())
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""

@@ -7,7 +7,7 @@ from pathlib import Path
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import fingerprint
-from yellowtor.tables.cells import Answering, Row, unheard
+from yellowtor.tables.cells import Answering, AsHeld, Row, unheard
 
 
 class FileTable(ABC):
@@ -21,6 +21,7 @@ class FileTable(ABC):
     into = ""
     decimal = "."
     header: list[str]
+    as_held: AsHeld | None = None
 
     def __init__(self, path: Path, backup: Path | None = None, name: str = "") -> None:
         self.path, self.backup, self.name = path, backup, name or str(path)

@@ -20,6 +20,7 @@ class FrameTable:
     into, decimal, name = "", ".", "The frame"
     backup = None
     remarks: Sequence[str] = ()
+    as_held = None
 
     def __init__(self, frame: pd.DataFrame) -> None:
         self._frame = frame

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, as_texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, as_texts, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
+from yellowtor.tables.precision import SINGLE, Coarse, as_held
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -18,14 +19,14 @@ BATCH = 5_000
 
 
 class ParquetTable(FileTable):
-    """A Parquet file. answers are the columns that will be written, and whether each is of numbers.
+    """A Parquet file. answers are the parts of the answer by the columns that will be written.
 
     Raises BadSource for whatever is wrong with it.
     """
 
     endings = frozenset({".parquet", ".pq"})
 
-    def __init__(self, path: Path, backup: Path | None, answers: dict[str, bool]) -> None:
+    def __init__(self, path: Path, backup: Path | None, answers: dict[str, str]) -> None:
         super().__init__(path, backup)
         try:
             import pyarrow as pa
@@ -45,6 +46,8 @@ class ParquetTable(FileTable):
         except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
             raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
         self.header = checked_header(self._schema.names, self.name)
+        column_of = {part: name for name, part in answers.items()}
+        self.as_held = as_held([self._coarse(column_of.get(part, "")) for part in DEGREES])
 
     def batches(self) -> Iterator[list[Row]]:
         try:
@@ -55,7 +58,8 @@ class ParquetTable(FileTable):
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
     def check_target(self, to: Path | None) -> str:
-        for name, number in self._answers.items():
+        for name, part in self._answers.items():
+            number = part in NUMBERS
             if name in self.header and self._kind(name, number=number) is None:
                 raise BadSource(
                     f"{self.name}: the column {name!r} is of type {self._schema.field(name).type}, and the answer is "
@@ -109,13 +113,18 @@ class ParquetTable(FileTable):
         """The schema with the columns that are new, or have no type yet, made."""
         schema = self._schema
         for name in columns:
-            kind = self._kind(name, number=self._answers[name])
+            kind = self._kind(name, number=self._answers[name] in NUMBERS)
             at = schema.get_field_index(name)
             if at < 0:
                 schema = schema.append(self._pa.field(name, kind))
             elif kind != schema.field(at).type:
                 schema = schema.set(at, schema.field(at).with_type(kind))
         return schema
+
+    def _coarse(self, name: str) -> Coarse | None:
+        """A column for degrees that is there, and of single precision."""
+        is_single = name in self.header and self._schema.field(name).type == self._pa.float32()
+        return SINGLE if is_single else None
 
     def _kind(self, name: str, *, number: bool) -> Any:
         """The type that a column of answers has or gets; None where it can't hold them."""

@@ -4,25 +4,24 @@ New cells go in bulk into a temporary table, beside what was read, and from ther
 that changes what differs, where the record is still as it was read.
 """
 
-import json
-import re
 import warnings
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
 import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import FLOAT
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
 
+from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import NUMBERS, number_texts
+from yellowtor.tables.cells import DEGREES, NUMBERS
+from yellowtor.tables.copytext import copy_text
 from yellowtor.tables.place import Named
+from yellowtor.tables.precision import SHORTEST, SIX_DIGITS, Coarse, of_decimals
 
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
-DEGREES = {"latitude", "longitude"}
-_ESCAPES = {"\\": r"\\", "\t": r"\t", "\n": r"\n", "\r": r"\r"}
-_SPECIAL = re.compile(r"[\\\t\n\r]")
 NEW = "yellowtor_new"  # the temporary table
 
 
@@ -89,11 +88,35 @@ class Target:
                 raise BadSource(
                     f"{self.table}: {part} is text, and the column {name!r} is {self._there[name]}. Nothing was sent."
                 )
+            if name in self._there and part in NUMBERS and not self._takes_decimals(self._there[name]):
+                raise BadSource(
+                    f"{self.table}: {part} is a number with decimals, and the column {name!r} is {self._there[name]}. "
+                    "Nothing was sent."
+                )
         if self.present:  # an update of no row tells whether the table may be written
             nothing = sa.update(self.at).where(sa.false()).values({self.present[0]: self.at.c[self.present[0]]})
             with self.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
                 connection.execute(nothing)
                 trial.rollback()
+
+    def _takes_decimals(self, kind: Any) -> bool:
+        """Whether a column of this type holds numbers with decimals; SQLite's all do."""
+        return self.engine.dialect.name == "sqlite" or not isinstance(
+            kind, sa.Integer | sa.Boolean | sa.Date | sa.DateTime
+        )
+
+    def coarse(self) -> list[Coarse | None]:
+        """What the columns for latitude and longitude make of degrees, where they are there already."""
+        return [self._coarse(self._there.get(self.columns.get(part, ""))) for part in DEGREES]
+
+    def _coarse(self, kind: Any) -> Coarse | None:
+        """What a column of this type makes of degrees; None where it gives back what was written."""
+        scale = getattr(kind, "scale", None)
+        if self.engine.dialect.name == "sqlite":  # there every number is a double
+            return None
+        if scale is not None and scale < WRITTEN_DECIMALS:
+            return of_decimals(scale)
+        return SIX_DIGITS if isinstance(kind, FLOAT) else SHORTEST if isinstance(kind, sa.REAL) else None
 
     def _knows_geometry(self) -> bool:
         if self.engine.dialect.name != "postgresql":
@@ -270,41 +293,6 @@ class Changes:
     left: sa.Select[Any]
     forget: sa.Delete
     insert: sa.Insert
-
-
-def copy_text(columns: Sequence[Sequence[Any]]) -> str:
-    """Columns in the text format of PostgreSQL's COPY."""
-    return "".join(f"{line}\n" for line in map("\t".join, zip(*map(_copied, columns), strict=True)))
-
-
-def _copied(cells: Sequence[Any]) -> Sequence[str]:
-    kinds = set(map(type, cells))
-    if kinds == {int}:
-        return list(map(repr, cells))
-    if kinds <= {float, type(None)}:
-        return number_texts(cells, r"\N")
-    if kinds == {str} and not _SPECIAL.search("".join(cells)):
-        return cells
-    return [_copied_cell(cell) for cell in cells]
-
-
-def _copied_cell(cell: Any) -> str:
-    if cell is None:
-        return r"\N"
-    if isinstance(cell, bytes | memoryview):
-        text = rf"\x{bytes(cell).hex()}"
-    elif isinstance(cell, list | dict):
-        text = _as_array(cell) if isinstance(cell, list) else json.dumps(cell, ensure_ascii=False)
-    else:
-        text = str(cell)
-    return _SPECIAL.sub(lambda found: _ESCAPES[found[0]], text)
-
-
-def _as_array(cells: Sequence[Any]) -> str:
-    """An array as PostgreSQL writes it."""
-    inner = (_as_array(c) if isinstance(c, list) else "NULL" if c is None else json.dumps(str(c), ensure_ascii=False)
-             for c in cells)  # fmt: skip
-    return f"{{{','.join(inner)}}}"
 
 
 def column(name: str) -> Any:
