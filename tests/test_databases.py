@@ -429,6 +429,20 @@ def test_a_geometry_column_gets_the_point_where_the_database_knows_the_type(base
     engine.dispose()
 
 
+def test_json_and_bytes_among_what_is_read_are_known_again(base):
+    base.sql("ALTER TABLE sites ADD told JSON")
+    base.sql("""UPDATE sites SET told = '"plain"' WHERE id < 5""")
+    base.sql("""UPDATE sites SET told = '{"k":  [1, "x"]}' WHERE id > 7""")
+    base.sql(f"ALTER TABLE sites ADD packed {'BYTEA' if base.engine_name == 'postgresql' else 'BLOB'}")
+    with base.engine.begin() as connection:
+        for number, street in base.sql("SELECT id, street FROM sites"):
+            packed = street.encode() if number < 10 else b"\xff\x00"
+            connection.execute(sa.text("UPDATE sites SET packed = :p WHERE id = :n"), {"p": packed, "n": number})
+    base.edit("job.toml", ("[address]", 'name = "told"\n[address]'), ('street = "street"', 'street = "packed"'))
+    summary = base.summary()
+    assert (summary["outcomes"]["placed"], summary["written"]["written"]) == (9, 10)
+
+
 @pytest.mark.parametrize("base", ["postgresql"], indirect=True)
 def test_arrays_and_json_among_what_is_read_are_known_again(base):
     base.sql("ALTER TABLE sites ADD lines text[], ADD told json")

@@ -3,6 +3,7 @@
 import datetime as dt
 import math
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 
 Row = Sequence[str]
 Cell = str | float | None  # None empties a cell
@@ -39,7 +40,15 @@ def as_text(value: object) -> str:
         return str(int(value)) if math.isfinite(value) and value == int(value) and abs(value) < 1e15 else repr(value)
     if isinstance(value, dt.datetime) and value.time() == dt.time():
         return value.date().isoformat()
-    return str(value)
+    return _decoded(bytes(value)) if isinstance(value, bytes | memoryview) else str(value)
+
+
+def _decoded(value: bytes) -> str:
+    """Bytes that are text as text, as people keep it in columns for anything; others as hexadecimal digits."""
+    with suppress(UnicodeDecodeError):
+        if (text := value.decode()).replace("\n", "").replace("\r", "").isprintable():
+            return text
+    return value.hex()
 
 
 def number_texts(cells: Sequence[float | None], nothing: str = "") -> list[str]:

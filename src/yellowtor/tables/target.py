@@ -4,6 +4,7 @@ New cells go in bulk into a temporary table, beside what was read, and from ther
 that changes what differs, where the record is still as it was read.
 """
 
+import json
 import warnings
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -177,6 +178,8 @@ class Target:
         """Columns of keys, of what was read, and of the new cells for the columns named, as the database takes them."""
         into = [*(c.name for c in self._new.c if not c.name.startswith("cell_")), *map(self._cell, names)]
         if self.engine.dialect.name == "postgresql":
+            kinds = [*([None] * len(self.keys)), *self._compared.values(), *([None] * len(names))]
+            columns = [_as_json(c) if isinstance(k, sa.JSON) else c for c, k in zip(columns, kinds, strict=True)]
             content: Any = copy_text(columns).encode()
         else:
             content = [dict(zip(into, row, strict=True)) for row in zip(*columns, strict=True)]
@@ -254,9 +257,10 @@ class Target:
             return value
         if self.engine.dialect.name in {"mysql", "mariadb"}:
             return sa.cast(value, sa.BINARY)
-        if isinstance(kind, sa.JSON):  # one that keeps its blanks is compared without them
+        postgres = self.engine.dialect.name == "postgresql"
+        if postgres and isinstance(kind, sa.JSON):  # one that keeps its blanks is compared without them
             value = sa.cast(value, JSONB)
-        collation = "C" if self.engine.dialect.name == "postgresql" else "BINARY"
+        collation = "C" if postgres else "BINARY"
         return sa.collate(sa.cast(value, sa.Text), collation)
 
     def _load(self, connection: sa.Connection, load: "Load") -> None:
@@ -298,6 +302,10 @@ class Changes:
 def column(name: str) -> Any:
     """A column by its name alone, whatever its type."""
     return sa.column(name)
+
+
+def _as_json(cells: Sequence[Any]) -> Sequence[Any]:
+    return [None if cell is None else json.dumps(cell, ensure_ascii=False) for cell in cells]
 
 
 def _none_of(query: sa.Select[Any], engine: sa.Engine) -> str:
