@@ -38,8 +38,9 @@ def readable(path: Path) -> Iterator[None]:
 def check_package(path: Path) -> None:
     """Raise BadSource where a part of the package, if it is one, can't be unpacked."""
     with readable(path):
-        if not zipfile.is_zipfile(path):
-            return
+        with path.open("rb") as file:
+            if file.read(2) != b"PK" and not zipfile.is_zipfile(path):
+                return
         with zipfile.ZipFile(path) as package:
             broken = package.testzip()
     if broken:
