@@ -157,7 +157,7 @@ def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     (tmp_path / "beside").mkdir()
     (tmp_path / "beside" / ".env").write_text("ONE=beside\nTWO=beside\n")
-    (tmp_path / ".env").write_text("TWO=here\nTHREE='  $here '\n")
+    (tmp_path / ".env").write_text("\ufeffTWO=here\nTHREE='  $here '\n")  # with a byte order mark, as some editors save
     wanted = {name.lower(): Variable(environment=name) for name in ("ONE", "TWO", "THREE", "FOUR")}
     found = find_values(wanted, {"FOUR": "env", "ONE": " "}, tmp_path / "beside")
     assert found.plain == {"one": "beside", "two": "here", "three": "$here", "four": "env"}
@@ -166,6 +166,11 @@ def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
         find_values({"five": Variable(environment="FIVE")}, {}, tmp_path)
     with pytest.raises(KeyRefused, match="SIX has no value"):
         find_values({"six": Variable(environment="SIX", secret=True)}, {}, tmp_path)
+    with pytest.raises(BadJob, match="SIX is no text in UTF-8"):
+        find_values({"six": Variable(environment="SIX", secret=True)}, {"SIX": "caf\udce9"}, tmp_path)
+    (tmp_path / ".env").write_bytes("# Schlüssel\nTWO=here\n".encode("latin-1"))
+    with pytest.raises(BadJob, match=r"\.env can't be read: .* Save it as UTF-8"):
+        find_values(wanted, {}, tmp_path)
 
 
 def test_the_stand_in_behaves_as_services_do(serve):

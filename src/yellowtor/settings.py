@@ -36,7 +36,7 @@ def read_settings(path: Path, model: type[Model], what: str) -> Model:
 def read_toml(path: Path, what: str) -> dict[str, Any]:
     """What the file says. Raises BadJob when it can't be read or is no TOML."""
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8"))
+        data = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except FileNotFoundError as error:
         raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
     except tomllib.TOMLDecodeError as error:

@@ -126,7 +126,7 @@ def _service(given: Path | None, folder: Path) -> tuple[str, str]:
 
 def _toml(path: Path) -> Mapping[str, Any]:
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError):
         return {}
 

@@ -78,6 +78,8 @@ def _end(plan: Plan) -> str:
     slow = {name: forecast.reply_s for name, forecast in made if forecast.requests and forecast.reply_s}
     unknown = [name for name, forecast in made if forecast.requests and forecast.ends_at and forecast.seconds is None]
     ends = plan.ends_at[:16].replace("T", " ")
+    if not any(forecast.requests for _, forecast in made):
+        return "Nothing is to be asked."
     if not ends:
         return "By these limits it is never all done."
     if unknown:

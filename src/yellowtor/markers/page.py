@@ -63,7 +63,7 @@ def page_file(
 def read_under(path: Path) -> Any:
     """A GeoJSON file. Raises BadJob when it isn't one."""
     try:
-        layer = json.loads(path.read_text(encoding="utf-8"))
+        layer = json.loads(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError) as error:
         said = getattr(error, "strerror", None) or error
         raise BadJob(f"{path}, which the job draws under its markers, can't be read: {said}.") from error

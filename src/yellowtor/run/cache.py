@@ -113,7 +113,7 @@ def _features(path: Path) -> Iterator[dict[str, Any]]:
                     if (text := line.strip().rstrip(",")).startswith("{"):
                         yield json.loads(text)
                 return
-        whole = json.loads(path.read_text(encoding="utf-8"))
+        whole = json.loads(path.read_text(encoding="utf-8-sig"))
     except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
         raise BadSource(f"{path} can't be read as GeoJSON: {error}.") from error
     if not isinstance(whole, dict) or not isinstance(whole.get("features"), list):

@@ -92,7 +92,7 @@ def find_values(
     """
     files = list(dict.fromkeys([Path.cwd() / ".env", folder / ".env"]))
     places: list[Mapping[str, str | None]] = [environment]
-    places += [dotenv_values(file, interpolate=False) for file in files if file.is_file()]
+    places += [_lines(file) for file in files if file.is_file()]
     plain: dict[str, str] = {}
     unset: dict[str, str] = {}
     remarks: list[str] = []
@@ -112,11 +112,21 @@ def find_values(
                 f"{variable.place()} has no value (it is the variable {name!r} of the {whose}). Looked in: "
                 f"{', '.join(looked)}. Set it there. Nothing was sent."
             )
+        if not value.isascii() and any("\ud800" <= character <= "\udfff" for character in value):
+            raise BadJob(f"{variable.place()} is no text in UTF-8. Nothing was sent.")
         if value != value.strip():
             remarks.append(f"{variable.place()} had blanks around its value; they were left out")
         plain[name] = value.strip()
     secret = frozenset(n for n, v in variables.items() if v.secret and n not in unset)
     return Values(plain, secret, remarks, tuple(unset.values()))
+
+
+def _lines(file: Path) -> Mapping[str, str | None]:
+    """What a `.env` says."""
+    try:
+        return dotenv_values(file, interpolate=False, encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadJob(f"{file} can't be read: {error}. Save it as UTF-8. Nothing was sent.") from error
 
 
 def environment() -> Mapping[str, str]:
@@ -129,7 +139,7 @@ def _from_file(variable: Variable, folder: Path, looked: list[str]) -> str | Non
     path = folder / variable.file.expanduser()
     looked.append(str(path))
     try:
-        return path.read_text(encoding="utf-8").rstrip("\r\n")
+        return path.read_text(encoding="utf-8-sig").rstrip("\r\n")
     except FileNotFoundError:
         return None
     except (OSError, UnicodeDecodeError) as error:
