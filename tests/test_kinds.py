@@ -379,6 +379,13 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
         ("a.geojson", "{", "no JSON"),
         ("a.geojson", '{"type": "Feature"}', "no GeoJSON feature collection"),
         ("a.geojson", '{"features": [{"type": "Feature", "geometry": {"type": "LineString"}}]}', "feature 1"),
+        ("a.geojson", '{"features": [{"type": "Feature", "geometry": 5}]}', "feature 1 is none of RFC 7946"),
+        ("a.geojson", '{"features": [{"type": "Feature", "properties": "x"}]}', "feature 1 is none of RFC 7946"),
+        (
+            "a.geojson",
+            '{"features": [{"type": "Feature", "geometry": {"type": "Point", "coordinates": 5}}]}',
+            "feature 1 is none",
+        ),
         ("a.parquet", "PAR1", "no Parquet file"),
     ],
 )

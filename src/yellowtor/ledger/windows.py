@@ -47,24 +47,24 @@ class CalendarUse:
         if last and datetime.fromisoformat(last[0]) >= self._start:
             self._start, self._used = datetime.fromisoformat(last[0]), int(last[1])
         else:
-            self._used = self._recorded(before=stamp(self._start) if last else None)
+            self._used = self._recorded(only_in_flight=last is not None)
 
-    def _recorded(self, before: str | None) -> int:
-        """What the record has of requests that were not over when the window began; reserved before an instant."""
+    def _recorded(self, *, only_in_flight: bool) -> int:
+        """What the record has of requests that were not over when the window began: all, or those under way then."""
         start = stamp(self._start)
         query = select(func.coalesce(func.sum(request.c.cost if self.window.money else request.c.units), 0)).where(
             self._charged,
             request.c.settled_at.is_(None) | (request.c.settled_at >= start),
             request.c.state != "released",
         )
-        if before is not None:
-            query = query.where(request.c.reserved_at < before)
+        if only_in_flight:
+            query = query.where(request.c.reserved_at < start)
         return int(self._connection.execute(query).scalar_one())
 
     def left(self, now: datetime) -> int:
         if (start := self.window.start(now)) > self._start:
             self._start = start
-            self._used = self._recorded(before=stamp(start))
+            self._used = self._recorded(only_in_flight=True)
         return max(0, self.window.limit - self._used)
 
     def used(self, now: datetime) -> int:

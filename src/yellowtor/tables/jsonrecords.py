@@ -191,15 +191,18 @@ class GeoJsonTable(JsonArrayTable):
     def _record(self, value: Any, number: int) -> dict[str, Any]:
         if not isinstance(value, dict) or value.get("type") != "Feature":
             raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
-        geometry = value.get("geometry") or {"type": "Point", "coordinates": []}
+        geometry, properties = value.get("geometry") or {"type": "Point"}, value.get("properties") or {}
+        coordinates = geometry.get("coordinates") or [] if isinstance(geometry, dict) else None
+        if not isinstance(properties, dict) or not isinstance(coordinates, list):
+            raise BadSource(f"{self.name}: feature {number} is none of RFC 7946. Nothing was sent.")
         if geometry.get("type") != "Point":
             raise BadSource(
                 f"{self.name}: feature {number} has a {geometry.get('type')}; only points are records. "
                 "Nothing was sent."
             )
         own = {"id": value["id"]} if "id" in value else {}
-        lon, lat = (*(geometry.get("coordinates") or ()), None, None)[:2]
-        return {**own, **flat(value.get("properties") or {}), LATITUDE: lat, LONGITUDE: lon}
+        lon, lat = (*coordinates, None, None)[:2]
+        return {**own, **flat(properties), LATITUDE: lat, LONGITUDE: lon}
 
     def _paths(self, row: Row, span: Span, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
         """Its point is one value of two numbers."""
