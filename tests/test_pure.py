@@ -24,7 +24,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.outcome import Outcome, Thresholds, judge
 from yellowtor.answers.paths import compile_fields, compile_first, compile_path
-from yellowtor.answers.position import Area, Position, is_written, written
+from yellowtor.answers.position import Area, Position, are_written, written
 from yellowtor.answers.reading import Reading, read_reply
 from yellowtor.answers.shapes import JsonShape, TextShape, XmlShape
 from yellowtor.answers.values import as_written
@@ -56,8 +56,10 @@ def test_many_numbers_are_written_and_read_as_one_alone_is(numbers):
 
 @given(*[st.floats(-90, 90).map(lambda degrees: round(degrees, 6))] * 2, st.sampled_from([0, 0, 1e-6, -1e-6]))
 def test_coordinates_are_known_again_by_their_text(lat, lon, more):
-    assert is_written(written(lat, lon), round(lat + more, 6), lon) == (round(lat + more, 6) == lat)
-    assert not is_written(None, lat, lon)
+    north = round(lat + more, 6)
+    assert are_written([written(lat, lon), None], [north, None], [lon, None]) == (north == lat)
+    assert not are_written([None], [lat], [lon])
+    assert not are_written([written(lat, lon)], [None], [None])
 
 
 def test_a_character_that_no_database_keeps_is_not_read_out_of_a_reply():

@@ -1,6 +1,7 @@
 """A position on the globe, and the distance between two."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -39,15 +40,12 @@ def written(lat: float, lon: float) -> str:
     return f"{lat:.6f},{lon:.6f}"
 
 
-def rounded(lat: float, lon: float) -> tuple[float, float]:
-    """Coordinates at the precision we write."""
-    return round(lat, WRITTEN_DECIMALS), round(lon, WRITTEN_DECIMALS)
+def are_written(texts: Sequence[str | None], lats: Sequence[float | None], lons: Sequence[float | None]) -> bool:
+    """Whether texts say, as written() has it, just these coordinates, rounded so: reading is quicker than writing."""
+    import orjson
 
-
-def is_written(text: str | None, lat: float, lon: float) -> bool:
-    """Whether a text says, as written() has it, coordinates that are rounded so: reading is quicker than writing."""
-    north, _, east = (text or "nan,nan").partition(",")
-    return float(north) == lat and float(east) == lon
+    said = orjson.loads(f"[{','.join([text or 'null,null' for text in texts])}]")
+    return bool(said[::2] == list(lats) and said[1::2] == list(lons))
 
 
 def distance_m(one: Position, other: Position) -> float:

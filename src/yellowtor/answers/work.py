@@ -1,8 +1,9 @@
 """Plain values that pass between a run and its ledger."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple, Protocol
+from functools import cached_property
+from typing import Any, NamedTuple, Protocol, overload
 
 from yellowtor.answers.kinds import Kind
 
@@ -144,6 +145,48 @@ class Answer(NamedTuple):
     service: str | None
     asked_at: str | None  # ISO 8601, UTC
     pin: int | None  # the ledger's number of the position that a person has decided
+
+
+UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
+
+
+class Answers(Sequence[Answer]):
+    """How so many records stand now, column by column; whole Answers are made when one is looked at.
+
+    What nobody wanted of them is None. A record that can't be told about is UNKNOWN.
+    """
+
+    def __init__(self, columns: Mapping[str, Sequence[Any]], count: int) -> None:
+        self._columns, self._count = columns, count
+
+    @classmethod
+    def of(cls, rows: Sequence[Answer]) -> "Answers":
+        return cls(dict(zip(Answer._fields, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
+
+    def column(self, name: str) -> Sequence[Any]:
+        """One field of all of them."""
+        return self._columns.get(name) or (None,) * self._count
+
+    def without(self, places: Collection[int]) -> "Answers":
+        """The same, with nothing known about the records in these places."""
+        return self.of([UNKNOWN if at in places else row for at, row in enumerate(self)]) if places else self
+
+    @cached_property
+    def _rows(self) -> list[Answer]:
+        return list(map(Answer, *map(self.column, Answer._fields)))
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[Answer]:
+        return iter(self._rows)
+
+    @overload
+    def __getitem__(self, at: int) -> Answer: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[Answer]: ...
+    def __getitem__(self, at: int | slice) -> Answer | list[Answer]:
+        return self._rows[at]
 
 
 @dataclass(frozen=True, slots=True)

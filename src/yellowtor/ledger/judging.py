@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Answer, Judged, KeptReply, Pin, Unjudged
+from yellowtor.answers.work import Answer, Answers, Judged, KeptReply, Pin, Unjudged
 from yellowtor.ledger.scanning import count_states
 from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.store import Store, TextsOf
@@ -117,22 +117,20 @@ class JudgeBook:
         among = work.c.key.op("IN")(TextsOf(json.dumps(keys)))
         return {found.key: found for found in self._answers(wanted, lambda query: query.where(among))}
 
-    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]:
+    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
         """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
         among = and_(work.c.place > first, work.c.place <= first + count)
         return self._answers(wanted, lambda query: query.where(among).order_by(work.c.place))
 
-    def _answers(self, wanted: AbstractSet[str], among: Callable[[Select[Any]], Select[Any]]) -> list[Answer]:
+    def _answers(self, wanted: AbstractSet[str], among: Callable[[Select[Any]], Select[Any]]) -> Answers:
         """How some records of the job stand; what is not wanted is not fetched, for every value takes its time."""
         columns, source = self._standing(wanted)
         query = among(select(*columns.values()).select_from(source).where(work.c.job_id == self._job))
         cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
         rows = cursor.fetchall() if cursor else []  # needs converting
-        values = dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}
-        nothing = [None] * len(rows)
-        found = [*map(Answer, *(values.get(name, nothing) for name in Answer._fields))]
-        if rows and ("kept" in values["outcome"] or any(pin is not None for pin in values["pin"])):
-            return [self._settled(item) for item in found]
+        found = Answers(dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
+        if "kept" in found.column("outcome") or any(pin is not None for pin in found.column("pin")):
+            return Answers.of([self._settled(item) for item in found])
         return found
 
     def _settled(self, item: Answer) -> Answer:

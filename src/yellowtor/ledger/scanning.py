@@ -107,12 +107,17 @@ class ScanBook:
         self._count += len(batch)
         return self._changed(before + 1, all_of_them=all_of_them), None
 
-    def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> list[int] | None:
+    def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> Sequence[int] | None:
         """Which of these are not as the ledger remembers them; None where they are not the last scan's next keys."""
         places = (self._job, self._count, self._count + len(batch))
         known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
-        if [row[0] for row in known] != [row[0] for row in batch]:
+        if len(known) != len(batch):
             return None
+        (keys, hashes, held), (before, asked, foreign, ours) = zip(*batch, strict=True), zip(*known, strict=True)
+        if keys != before:
+            return None
+        if hashes == asked and (held == foreign or (held == ours and not any(foreign))):
+            return ()
         return [
             at
             for at, ((_, new, held), (_, old, foreign, ours)) in enumerate(zip(batch, known, strict=True))

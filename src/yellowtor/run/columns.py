@@ -10,7 +10,7 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import Position, distance_m
 from yellowtor.answers.projection import Point, Projection, ewkb
 from yellowtor.answers.spots import Spot, subject_of
-from yellowtor.answers.work import EXTRA, Answer
+from yellowtor.answers.work import EXTRA, Answer, Answers
 from yellowtor.run.job import Job
 
 MATCHED = "matched_"  # begins the names of columns for the parts of the matched address
@@ -36,15 +36,14 @@ class Columns:
         made |= {"address"} if "distance_m" in self.names else set()
         self.wanted = frozenset([*self.names, *made])  # what of an answer they are made from
 
-    def make(self, answers: Sequence[Answer]) -> list[list[Any]]:
+    def make(self, answers: Answers) -> list[list[Any]]:
         """The cells of each column, for so many records."""
-        by_name = dict(zip(Answer._fields, map(list, zip(*answers, strict=True)), strict=True))
+        by_name: dict[str, Sequence[Any]] = {
+            name: answers.column(name) for name in Answer._fields if name in self.names
+        }
         if "reasons" in self.names:
             by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
-        points: list[Point | None] = [
-            (a.lat, a.lon) if a.outcome in self.sure and a.lat is not None and a.lon is not None else None
-            for a in answers
-        ]
+        points = self._points(answers)
         by_name |= self._of_address(answers, points)
         if "geo" in self.names:
             by_name["geo"] = [f"geo:{point[0]},{point[1]}" if point else None for point in points]
@@ -53,13 +52,25 @@ class Columns:
         if "x" in self.names:
             by_name["x"], by_name["y"] = self._projected(points)
         if "latitude" in self.names:
-            cells = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
-            by_name["latitude"], by_name["longitude"] = map(list, zip(*cells, strict=True))
+            cells = points
+            if None in points:
+                cells = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
+            by_name["latitude"], by_name["longitude"] = zip(*cells, strict=True)
         if "distance_m" in self.names:
             by_name["distance_m"] = [_distance(a, point) for a, point in zip(answers, points, strict=True)]
-        return [by_name[name] for name in self.names]
+        return [list(by_name[name]) for name in self.names]
 
-    def _of_address(self, answers: Sequence[Answer], points: Sequence[Point | None]) -> dict[str, list[Any]]:
+    def _points(self, answers: Answers) -> list[Point | None]:
+        """Where each record is; None where that is not sure."""
+        outcomes, lats, lons = map(answers.column, ("outcome", "lat", "lon"))
+        if self.sure.issuperset(outcomes) and None not in lats and None not in lons:
+            return list(zip(lats, lons, strict=True))
+        return [
+            (lat, lon) if outcome in self.sure and lat is not None and lon is not None else None
+            for outcome, lat, lon in zip(outcomes, lats, lons, strict=True)
+        ]
+
+    def _of_address(self, answers: Answers, points: Sequence[Point | None]) -> dict[str, list[Any]]:
         """What is said of the address that was answered. In reverse it is the answer: only where that is sure."""
         made: dict[str, list[Any]] = {}
         only_sure = self._job.in_reverse

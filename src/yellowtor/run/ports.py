@@ -5,7 +5,7 @@ from collections.abc import Set as AbstractSet
 from contextlib import AbstractAsyncContextManager, AbstractContextManager
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from typing import Any, Protocol, TypeVar, runtime_checkable
 from zoneinfo import ZoneInfo
 
 from yellowtor.addresses.keys import Asking
@@ -21,6 +21,7 @@ from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import Subject
 from yellowtor.answers.work import (
     Answer,
+    Answers,
     Charged,
     Judged,
     Kept,
@@ -38,6 +39,13 @@ T = TypeVar("T")
 Row = Sequence[str]
 Leave = Callable[[], Awaitable[bool]]  # waits until a request may leave; False: it must not
 Answering = Callable[[Sequence[Row]], Sequence[Any]]
+
+
+@runtime_checkable
+class ByColumn(Protocol):
+    """Rows that can give a column of their cells, too: the texts of the others need not be made."""
+
+    def column(self, at: int) -> Sequence[str]: ...
 
 
 class Clock(Protocol):
@@ -73,7 +81,7 @@ class Table(Protocol):
     @property
     def as_held(self) -> AsHeld | None: ...  # what it gives back of a latitude and longitude, if not just those
 
-    def batches(self) -> Iterator[list[Row]]: ...
+    def batches(self) -> Iterator[Sequence[Row]]: ...
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept) -> None: ...
     def fingerprint(self) -> str: ...
     def check_target(self, to: Path | None) -> str: ...
@@ -175,7 +183,7 @@ class JudgeBook(Protocol):
     def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]: ...
     def note_all_judged(self, judgement_key: str) -> None: ...
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]: ...
-    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> list[Answer]: ...
+    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers: ...
     def note_written(self, rows: Sequence[tuple[int, str]]) -> None: ...
     def keep_written(self, *, in_place: bool) -> None: ...
     def outcomes(self) -> dict[str, int]: ...

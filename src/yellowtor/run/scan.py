@@ -5,9 +5,8 @@ Records whose raw cells and coordinates are as they were last time never come ou
 
 import json
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from operator import itemgetter
 
 from yellowtor.addresses.keys import Asking, digest, raw_hashes
 from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
@@ -15,7 +14,7 @@ from yellowtor.answers.spots import Composer, Subject
 from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
-from yellowtor.run.ports import Row, ScanBook, Table, Watcher
+from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher
 
 NAMED = 100  # records that are named for what is wrong with them
 PARTED = "\x1f"  # between the parts of a key of several columns
@@ -64,12 +63,9 @@ class RowReader:
             )
         at = {name: i for i, name in enumerate(table.header)}
         self._columns, self.key_columns = columns, " and ".join(map(repr, keys))
-        self._keys: list[Callable[[Row], str]] = [itemgetter(at[key]) for key in keys]
+        self._keys = [at[key] for key in keys]
         self._name = at[job.records.name] if job.records.name else None
-        places = [at[name] for name in columns]
-        self.raw: Callable[[Row], Sequence[str]] = (
-            itemgetter(*places) if len(places) > 1 else lambda row: (row[places[0]],)
-        )
+        self._raw = [at[name] for name in columns]
         lat, lon = job.held_columns()
         self._held = (at[lat], at[lon]) if lat in at and lon in at else None
         self._in_reverse = job.in_reverse
@@ -77,23 +73,27 @@ class RowReader:
 
     def keys(self, batch: Sequence[Row]) -> list[str]:
         """The identity of each record; empty where a part of its key is."""
-        first, *others = (identities(map(key, batch)) for key in self._keys)
+        first, *others = (identities(_column(batch, at)) for at in self._keys)
         if not others:
             return first
         return [PARTED.join(parts) if all(parts) else "" for parts in zip(first, *others, strict=True)]
+
+    def raw_hashes(self, batch: Sequence[Row]) -> list[str]:
+        """The fingerprint of each record's address cells."""
+        return raw_hashes(zip(*(_column(batch, at) for at in self._raw), strict=True))
 
     def name(self, row: Row) -> str:
         return row[self._name].strip() if self._name is not None else ""
 
     def cells(self, row: Row) -> dict[str, str]:
-        return dict(zip(self._columns, self.raw(row), strict=True))
+        return dict(zip(self._columns, (row[at] for at in self._raw), strict=True))
 
     def held_texts(self, batch: Sequence[Row]) -> list[tuple[str | None, Finding | None]]:
         """The coordinates of each of many records, as they would be written, and what is wrong with them.
 
         In reverse they are what is asked about, and none that a record would keep.
         """
-        lats, lons = ([row[at] for row in batch] for at in self._held) if self._held else ([], [])
+        lats, lons = (_column(batch, at) for at in self._held) if self._held else ([], [])
         if not any(lats) and not any(lons):
             return [(None, None)] * len(batch)
         pairs = zip(lats, lons, strict=True)
@@ -106,6 +106,10 @@ class RowReader:
             return NOTHING
         lat, lon = row[self._held[0]], row[self._held[1]]
         return read_coordinates(lat, lon, self._decimal, self._area) if lat or lon else NOTHING
+
+
+def _column(batch: Sequence[Row], at: int) -> Sequence[str]:
+    return batch.column(at) if isinstance(batch, ByColumn) else [row[at] for row in batch]
 
 
 def shown_key(key: str) -> str:
@@ -161,7 +165,7 @@ def scan(
             for key, finding in zip(keys, wrong, strict=True):
                 if finding:
                     findings.setdefault(finding, Findings()).add(shown_key(key))
-        scanned = list(zip(keys, raw_hashes(map(reader.raw, batch)), held, strict=True))
+        scanned = list(zip(keys, reader.raw_hashes(batch), held, strict=True))
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise key_twice(reader, table, twice)

@@ -6,24 +6,22 @@ columns that the job names are touched.
 
 import json
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from yellowtor.addresses.keys import raw_hash
 from yellowtor.answers.coordinates import Finding
 from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.position import is_written, rounded, written
+from yellowtor.answers.position import are_written, written
 from yellowtor.answers.spots import Spot, subject_of
-from yellowtor.answers.work import Answer
+from yellowtor.answers.work import UNKNOWN, Answer, Answers
 from yellowtor.run.columns import Columns
 from yellowtor.run.job import Job
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
-UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
 
 
 @dataclass
@@ -69,7 +67,7 @@ class WriteBack:
         self._columns = Columns(job, leave)
         self._coordinates = "latitude" in self._columns.names and not job.in_reverse
         self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
-        self._unsettled: deque[tuple[Sequence[Row], Sequence[Answer | None]]] = deque()  # pages, of a database
+        self._unsettled: deque[tuple[Sequence[Row], Answers]] = deque()  # pages, of a database
         self._markers: Sequence[MarkerFile] = ()
         self.result = WriteResult()
 
@@ -100,22 +98,19 @@ class WriteBack:
         """What was answered is in its place: all of it, or the oldest page but for the rows that were left alone."""
         if self._unsettled:
             batch, answers = self._unsettled.popleft()
-            gone = set(left)
-            if gone:
-                answers = [None if at in gone else answer for at, answer in enumerate(answers)]
-            self.result.edited += len(gone)
-            self.result.written -= len(gone)
-            self._settle(batch, answers)
+            self.result.edited += len(left)
+            self.result.written -= len(left)
+            self._settle(batch, answers.without(set(left)))
         self._book.keep_written(in_place=self._job.held_is_target())
 
-    def _settle(self, batch: Sequence[Row], answers: Sequence[Answer | None]) -> None:
+    def _settle(self, batch: Sequence[Row], answers: Answers) -> None:
         """Draw what was written, and have the ledger remember the coordinates that are new in the target."""
         for file in self._markers:
             for row, answer in zip(batch, answers, strict=True):
-                if answer is not None:
+                if answer.id:
                     file.add(_marker(answer, self._reader.name(row)))
         if self._coordinates:
-            self._note([answer for answer in answers if answer is not None])
+            self._note(answers)
 
     def changes(self, shown: int) -> Changes:
         """What write() would change now, in the order of the records; nothing is written.
@@ -132,7 +127,7 @@ class WriteBack:
                 held = [as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
                 new = [*zip(*held, strict=True), *new[2:]]
             for key, row, answer, *cells in zip(keys, batch, answers, *new, strict=True):
-                if answer is not None and answer.outcome == Outcome.WAITING.value:
+                if answer.outcome == Outcome.WAITING.value:
                     continue
                 changed = [
                     Change(shown_key(key), column, old, self._as_text(cell))
@@ -156,11 +151,11 @@ class WriteBack:
         except ValueError:
             return False
 
-    def _batch(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Sequence[Answer | None]]:
+    def _batch(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Answers]:
         """The new cells of each of the job's columns for this batch, and the answers that they were made from."""
-        answers = self._answers(batch, self._columns.wanted | FOR_MARKERS if self._markers else self._columns.wanted)
-        edited = [at for at, answer in enumerate(answers) if answer is None]
-        columns = self._columns.make([answer or UNKNOWN for answer in answers])
+        wanted = self._columns.wanted | FOR_MARKERS if self._markers else self._columns.wanted
+        answers, edited = self._answers(batch, wanted)
+        columns = self._columns.make(answers)
         self.result.stale = self._columns.stale
         if self._coordinates and not self._job.write.table:
             self._leave_or_repair(batch, columns[0], columns[1])
@@ -174,10 +169,8 @@ class WriteBack:
 
     def _leave_or_repair(self, batch: Sequence[Row], lat: list[Any], lon: list[Any]) -> None:
         """Cells that would be emptied, or are left, hold something: leave what isn't ours, repair what is certain."""
-        for at, row in enumerate(batch):
-            if lat[at] is not None and lat[at] is not self._leave:
-                continue
-            held = self._reader.held(row)
+        for at in [at for at, cell in enumerate(lat) if cell is None or cell is self._leave]:
+            held = self._reader.held(batch[at])
             if held.finding in {None, Finding.OUTSIDE}:
                 continue
             lat[at] = lon[at] = self._leave
@@ -185,39 +178,35 @@ class WriteBack:
                 lat[at], lon[at] = held.position.lat, held.position.lon
                 self.result.repaired += 1
 
-    def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> Sequence[Answer | None]:
-        """The answer for each row; None where its address is not the one that was asked about."""
+    def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
+        """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
         keys = self._reader.keys(batch)
         compared = wanted if self._unchanged else wanted | {"raw_hash"}
-        found: Sequence[Answer | None] = self._book.answers_in_order(self._position, len(batch), compared)
+        found = self._book.answers_in_order(self._position, len(batch), compared)
         self._position += len(batch)
-        if [answer.key for answer in found if answer] != keys:
+        if list(found.column("key")) != keys:
             known = self._book.answers(keys, wanted | {"raw_hash"})
-            found = [known.get(key) for key in keys]
+            found = Answers.of([known.get(key, UNKNOWN) for key in keys])
         elif self._unchanged:
-            return found
-        return [
-            answer if answer and answer.raw_hash == raw_hash(self._reader.raw(row)) else None
-            for row, answer in zip(batch, found, strict=True)
-        ]
+            return found, ()
+        asked, now = found.column("raw_hash"), self._reader.raw_hashes(batch)
+        edited = {at for at, (one, other) in enumerate(zip(asked, now, strict=True)) if one != other}
+        return found.without(edited), edited
 
-    def _note(self, answers: Sequence[Answer]) -> None:
+    def _note(self, answers: Answers) -> None:
         """Have the ledger remember the coordinates that are new in the target."""
-        sure, here, as_held = self._columns.sure, self._job.held_is_target(), self._table.as_held
-        points = [
-            (number, held, before, lat, lon)
-            for number, _, _, held, before, _, outcome, lat, lon, *_ in answers
-            if outcome in sure and lat is not None and lon is not None
-        ]
-        if as_held:
-            points = [(number, held, b, *rounded(*as_held(lat, lon))) for number, held, b, lat, lon in points]
-        self._book.note_written(
-            [
-                (number, written(lat, lon))
-                for number, held, before, lat, lon in points
-                if (here and held is not None) or not is_written(before, lat, lon)
-            ]
-        )
+        here, as_held = self._job.held_is_target(), self._table.as_held
+        was_held, before, lats, lons = map(answers.column, ("held", "written", "lat", "lon"))
+        moved = here and any(held is not None for held in was_held)
+        if not moved and not as_held and are_written(before, lats, lons):
+            return
+        new = []
+        for number, _, _, held, known, _, outcome, lat, lon, *_ in answers:
+            if outcome in self._columns.sure and lat is not None and lon is not None:
+                text = written(*(as_held(lat, lon) if as_held else (lat, lon)))
+                if text != known or (here and held is not None):
+                    new.append((number, text))
+        self._book.note_written(new)
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:

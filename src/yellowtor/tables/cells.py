@@ -2,8 +2,10 @@
 
 import datetime as dt
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from functools import cached_property
+from typing import overload
 
 Row = Sequence[str]
 Cell = str | float | None  # None empties a cell
@@ -82,9 +84,39 @@ def safe_texts(cells: Sequence[object]) -> list[str]:
     return list(map(safe_text, cells))
 
 
+class Texts(Sequence[Row]):
+    """Columns of values as rows of texts: a column's are made when it is asked for, the others' with a whole row."""
+
+    def __init__(self, columns: Sequence[Sequence[object]]) -> None:
+        self._columns = columns
+        self._made: dict[int, Sequence[str]] = {}
+
+    def column(self, at: int) -> Sequence[str]:
+        if at not in self._made:
+            self._made[at] = _column_as_text(self._columns[at])
+        return self._made[at]
+
+    @cached_property
+    def _rows(self) -> list[Row]:
+        return list(zip(*map(self.column, range(len(self._columns))), strict=True))
+
+    def __len__(self) -> int:
+        return len(self._columns[0])
+
+    def __iter__(self) -> Iterator[Row]:
+        return iter(self._rows)
+
+    @overload
+    def __getitem__(self, at: int) -> Row: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[Row]: ...
+    def __getitem__(self, at: int | slice) -> Row | list[Row]:
+        return self._rows[at]
+
+
 def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
-    """Rows of values as rows of texts; column by column, since most columns hold texts already."""
-    return list(zip(*map(_column_as_text, zip(*rows, strict=True)), strict=True))
+    """Rows of values as rows of texts, all of them."""
+    return list(Texts(list(zip(*rows, strict=True)))) if rows else []
 
 
 def _column_as_text(column: Sequence[object]) -> Sequence[str]:

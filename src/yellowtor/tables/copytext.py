@@ -13,7 +13,7 @@ _SPECIAL = re.compile(r"[\\\t\n\r]")
 
 def copy_text(columns: Sequence[Sequence[Any]]) -> str:
     """Columns as lines of a row each."""
-    return "".join(f"{line}\n" for line in map("\t".join, zip(*map(_copied, columns), strict=True)))
+    return "\n".join([*map("\t".join, zip(*map(_copied, columns), strict=True)), ""])
 
 
 def _copied(cells: Sequence[Any]) -> Sequence[str]:
@@ -22,9 +22,11 @@ def _copied(cells: Sequence[Any]) -> Sequence[str]:
         return list(map(repr, cells))
     if kinds <= {float, type(None)}:
         return number_texts(cells, r"\N")
-    if kinds == {str} and not _SPECIAL.search("".join(cells)):
-        return cells
-    return [_copied_cell(cell) for cell in cells]
+    if kinds == {str}:
+        together = "".join(cells)  # to be looked through at once
+        if not any(mark in together for mark in _ESCAPES):
+            return cells
+    return list(map(_copied_cell, cells))
 
 
 def _copied_cell(cell: Any) -> str:

@@ -17,7 +17,7 @@ from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, as_texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_texts, unheard
 from yellowtor.tables.place import Named, Place, open_engine, told
 from yellowtor.tables.precision import as_held, remark
 from yellowtor.tables.spool import Page, Spool
@@ -66,7 +66,7 @@ class DatabaseTable:
         self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})
         self._read: Spool | None = None  # the rows as they were read last, whole
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         """The rows as texts, in the job's order, through a cursor of the server."""
         order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
         query = self._records(self.header).order_by(*order, *map(column, self.keys))
@@ -77,10 +77,9 @@ class DatabaseTable:
             cursor: Any = found.cursor
             try:
                 for rows in found.partitions(PAGE):
-                    page = list(map(tuple, rows))
-                    texts = as_texts(page)
-                    spool.add(page, texts)
-                    yield texts
+                    page = list(zip(*rows, strict=True))
+                    spool.add(page)
+                    yield Texts(page)
             except DBAPIError:
                 _give_up(cursor)
                 raise
@@ -104,9 +103,8 @@ class DatabaseTable:
             ):
                 self._target.open(connection, self._records(self.header), self._compared)
                 writing: Future[list[int]] | None = None
-                for page, texts in self._read.pages():
-                    answers = answering(texts)
-                    ready = self._ready(page, answers)
+                for page in self._read.pages():
+                    ready = self._ready(page, answering(Texts(page)))
                     if writing:
                         kept(writing.result())
                     writing = aside.submit(self._put, connection, page, ready)
@@ -126,13 +124,13 @@ class DatabaseTable:
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""
-        names, read = list(self._target.columns.values()), dict(zip(self.header, zip(*page, strict=True), strict=True))
+        names, read = list(self._target.columns.values()), dict(zip(self.header, page, strict=True))
         changing = _changing([read.get(name) for name in names], answers)
         known = [read[name] for name in (*self.keys, *self._compared)]
         loads = []
         for which, places in _by_cells(answers, changing):
             told: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
-            if len(places) < len(page):
+            if len(places) < len(page[0]):
                 told = [[column[at] for at in places] for column in told]
             loads.append(self._target.load(told, [names[at] for at in which]))
         return loads
@@ -145,8 +143,8 @@ class DatabaseTable:
                 left += self._target.put(connection, load, ordered=not self._place.first)
         if not left:
             return []
-        at = {row[: len(self.keys)]: place for place, row in enumerate(page)}
-        return sorted(at[key] for key in left)
+        at = {key: place for place, key in enumerate(zip(*page[: len(self.keys)], strict=True))}
+        return sorted(at[tuple(key)] for key in left)
 
     def _comparable(self, wanted: Container[str]) -> dict[str, Any]:
         """Of the wanted columns those that must be as they were read when answers are written; with their types.
@@ -207,13 +205,13 @@ def _as_table(query: str) -> Any:
 def _changing(old: Sequence[Sequence[Any] | None], new: Sequence[Sequence[Any]]) -> Sequence[int]:
     """The places of a page's rows that do not hold what they are to hold, column by column; old: None if not read."""
     rows = range(len(new[0]) if new else 0)
-    differing = set[int]()
+    same: Sequence[int] = rows  # as far as is known
     for before, after in zip(old, new, strict=True):
         if before is None:
             return rows
         if tuple(after) != before:
-            differing.update(at for at in rows if after[at] is not LEAVE and not _is_same(before[at], after[at]))
-    return sorted(differing)
+            same = [at for at in same if after[at] is LEAVE or _is_same(before[at], after[at])]
+    return sorted(set(rows).difference(same)) if same else rows
 
 
 def _is_same(old: Any, new: object) -> bool:

@@ -7,10 +7,9 @@ import weakref
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from yellowtor.tables.cells import Row
-
-Page = Sequence[Sequence[Any]]
+Page = Sequence[Sequence[Any]]  # column by column
 FAST, ANY = b"m", b"p"  # how a page is kept
+PLAIN = 2  # of marshal's formats the one that does not look whether it met a text before
 
 
 class Spool:
@@ -20,16 +19,16 @@ class Spool:
         self._file = tempfile.TemporaryFile(prefix="yellowtor-")  # noqa: SIM115 - goes with us
         weakref.finalize(self, self._file.close)
 
-    def add(self, page: Page, texts: Sequence[Row]) -> None:
-        """Keep a page: as it was read, and as texts. What is a text in both takes its place once."""
-        fast: Any = page, texts
+    def add(self, page: Page) -> None:
+        """Keep a page as it was read."""
+        fast: Any = page
         try:
-            content = FAST + marshal.dumps(fast)  # texts and numbers
+            content = FAST + marshal.dumps(fast, PLAIN)  # texts and numbers
         except ValueError:
-            content = ANY + pickle.dumps(fast, pickle.HIGHEST_PROTOCOL)
+            content = ANY + pickle.dumps(page, pickle.HIGHEST_PROTOCOL)
         self._file.write(len(content).to_bytes(8, "big") + content)
 
-    def pages(self) -> Iterator[tuple[Page, Sequence[Row]]]:
+    def pages(self) -> Iterator[Page]:
         """All of them, from the first on."""
         self._file.seek(0)
         while length := self._file.read(8):
