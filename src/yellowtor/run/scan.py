@@ -88,24 +88,28 @@ class RowReader:
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, (row[at] for at in self._raw), strict=True))
 
-    def held_texts(self, batch: Sequence[Row]) -> list[tuple[str | None, Finding | None]]:
+    def held_texts(self, batch: Sequence[Row]) -> tuple[Sequence[str | None], Sequence[Finding | None]]:
         """The coordinates of each of many records, as they would be written, and what is wrong with them.
 
         In reverse they are what is asked about, and none that a record would keep.
         """
-        lats, lons = (_column(batch, at) for at in self._held) if self._held else ([], [])
+        lats, lons = (_column(batch, at) for at in self._held) if self._held else ((), ())
         if not any(lats) and not any(lons):
-            return [(None, None)] * len(batch)
-        pairs = zip(lats, lons, strict=True)
-        read = [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in pairs]
-        return [(None, finding) for _, finding in read] if self._in_reverse else read
+            return [None] * len(batch), [None] * len(batch)
+        read = [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in zip(lats, lons, strict=True)]
+        wrong = [finding for _, finding in read]
+        return [None if self._in_reverse else text for text, _ in read], wrong
+
+    def held_in(self, batch: Sequence[Row], places: Sequence[int]) -> list[Held]:
+        """The coordinates that the records in these places have already, and what is wrong with them."""
+        if self._held is None or self._in_reverse or not places:
+            return [NOTHING] * len(places)
+        lats, lons = (_column(batch, at) for at in self._held)
+        return [read_coordinates(lats[at], lons[at], self._decimal, self._area) for at in places]
 
     def held(self, row: Row) -> Held:
-        """The coordinates that the record has already, and what is wrong with them."""
-        if self._held is None or self._in_reverse:
-            return NOTHING
-        lat, lon = row[self._held[0]], row[self._held[1]]
-        return read_coordinates(lat, lon, self._decimal, self._area) if lat or lon else NOTHING
+        """The same of one record."""
+        return self.held_in([row], [0])[0]
 
 
 def _column(batch: Sequence[Row], at: int) -> Sequence[str]:
@@ -160,7 +164,7 @@ def scan(
         keys = reader.keys(batch)
         if not all(keys):
             raise no_key(reader, table, book.count() + keys.index("") + 1)
-        held, wrong = zip(*reader.held_texts(batch), strict=True)
+        held, wrong = reader.held_texts(batch)
         if any(wrong):
             for key, finding in zip(keys, wrong, strict=True):
                 if finding:

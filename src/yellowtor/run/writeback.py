@@ -169,8 +169,8 @@ class WriteBack:
 
     def _leave_or_repair(self, batch: Sequence[Row], lat: list[Any], lon: list[Any]) -> None:
         """Cells that would be emptied, or are left, hold something: leave what isn't ours, repair what is certain."""
-        for at in [at for at, cell in enumerate(lat) if cell is None or cell is self._leave]:
-            held = self._reader.held(batch[at])
+        places = [at for at, cell in enumerate(lat) if cell is None or cell is self._leave]
+        for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
             if held.finding in {None, Finding.OUTSIDE}:
                 continue
             lat[at] = lon[at] = self._leave

@@ -40,7 +40,7 @@ class ChosenTable:
         with self._engine() as engine:  # so that a mistake is told before anything is done
             self._numbers(engine, [])
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         """The chosen rows, in the file's order or the job's."""
         with self._engine() as engine:
             if not self._first:

@@ -49,7 +49,7 @@ class DelimitedTable(FileTable):
     def _open_bytes(self) -> BinaryIO:
         return cast(BinaryIO, gzip.open(self.path)) if _is_packed(self.path) else self.path.open("rb")
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         """The rows below the header, 2,000 at a time; blank lines are passed over."""
         lines = self._lines()
         next(lines, None)
@@ -57,7 +57,7 @@ class DelimitedTable(FileTable):
             if set(map(len, batch)) != {len(self.header)}:
                 batch = [self._whole(row) for row in batch if row]
             if batch:
-                yield batch  # type: ignore[misc]
+                yield batch
 
     def _whole(self, row: list[str]) -> list[str]:
         if len(row) > len(self.header):

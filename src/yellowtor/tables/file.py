@@ -28,7 +28,7 @@ class FileTable(ABC):
         self.remarks: list[str] = []
 
     @abstractmethod
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         """The records as rows of texts, some thousands at a time. Raises BadSource."""
 
     @abstractmethod

@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 
 from yellowtor.answers.work import Kept
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_texts, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, unheard
 from yellowtor.tables.header import checked_header
 
 BATCH = 5_000
@@ -27,11 +27,11 @@ class FrameTable:
         self.header = checked_header([str(column) for column in frame.columns], self.name)
         self.placed = frame
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         for at in range(0, len(self._frame), BATCH):
             part = self._frame.iloc[at : at + BATCH]
             columns = [_values(part.iloc[:, n]) for n in range(len(self.header))]
-            yield as_texts(list(zip(*columns, strict=True)))
+            yield Texts(columns)
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Put what answering gives into these columns of a copy; then call kept."""

@@ -82,7 +82,7 @@ class JsonLinesTable(_JsonTable):
             raise BadSource(f"{self.name}, line {number}: no JSON object, but {text[:40]!r}. Nothing was written.")
         return value
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         rows = (self._row(record) for _, record in self._records() if record is not None)
         while batch := list(islice(rows, BATCH)):
             yield batch
@@ -143,7 +143,7 @@ class JsonArrayTable(_JsonTable):
             raise BadSource(f"{self.name}: element {number} is no JSON object, but {value!r:.40}. Nothing was sent.")
         return flat(value)
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         for at in range(0, len(self._records), BATCH):
             yield [self._row(record) for record in self._records[at : at + BATCH]]
 

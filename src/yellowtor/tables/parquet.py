@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, as_texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.precision import SINGLE, Coarse, as_held
@@ -49,7 +49,7 @@ class ParquetTable(FileTable):
         column_of = {part: name for name, part in answers.items()}
         self.as_held = as_held([self._coarse(column_of.get(part, "")) for part in DEGREES])
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         try:
             with self._pq.ParquetFile(self.path) as file:
                 for batch in file.iter_batches(BATCH):
@@ -136,8 +136,8 @@ class ParquetTable(FileTable):
         return there if texts or (number and pa.types.is_floating(there)) else None
 
 
-def _rows(batch: "pa.RecordBatch") -> list[Row]:
-    return as_texts(list(zip(*(column.to_pylist() for column in batch.columns), strict=True)))
+def _rows(batch: "pa.RecordBatch") -> Texts:
+    return Texts([column.to_pylist() for column in batch.columns])
 
 
 def _codec(name: str) -> str:

@@ -11,6 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
+from typing import TypeVar
 
 import python_calamine as calamine
 
@@ -19,7 +20,7 @@ from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.bookfile import check_file, lock_beside, open_book, sheet_of
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, as_texts, safe_text, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import grown_tables, table_block
@@ -28,6 +29,7 @@ from yellowtor.tables.package import check_package, parts_of, readable, sheet_me
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
+T = TypeVar("T")
 BATCH = 5_000
 OOXML = {".xlsx", ".xlsm"}
 SPLICED = {*OOXML, ".ods"}  # what can be written back
@@ -107,7 +109,7 @@ class WorkbookTable(FileTable):
         names = next(islice(page.iter_rows(), self._block.first_row, None))
         last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
         self._width = last - self._block.first_column + 1
-        cells = self._cut(names)
+        cells = self._cut(names, "")
         if told and told.last_column is None:  # up to the first column without a name
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
         self._merged = [
@@ -116,13 +118,13 @@ class WorkbookTable(FileTable):
             if self._block.first_row < row <= (self._block.last_row or page.end[0])
             and 0 <= column - self._block.first_column < self._width
         ]
-        return checked_header([as_text(cell).strip() for cell in self._cut(names)], where)
+        return checked_header([as_text(cell).strip() for cell in self._cut(names, "")], where)
 
-    def _cut(self, cells: Sequence[object]) -> Sequence[object]:
-        """The cells of a row that belong to the records."""
+    def _cut(self, cells: Sequence[T], nothing: T) -> Sequence[T]:
+        """Those that belong to the records of the cells of a row, or of a page's columns; nothing where none is."""
         skip = self._block.first_column - self._left
         cut = cells[max(0, skip) : max(0, skip + self._width)]
-        return [*[""] * max(0, -skip), *cut, *[""] * (self._width - len(cut) - max(0, -skip))]
+        return [*[nothing] * max(0, -skip), *cut, *[nothing] * (self._width - len(cut) - max(0, -skip))]
 
     def _from_xml(self, *, write: bool) -> tuple[Mapping[tuple[int, int], str], int, Sequence[tuple[int, int]]]:
         """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows; merged cells.
@@ -153,7 +155,7 @@ class WorkbookTable(FileTable):
                     self._unsafe = str(error)
             return shown_numbers(package, xml), hidden, []
 
-    def batches(self) -> Iterator[list[Row]]:
+    def batches(self) -> Iterator[Sequence[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
         for _, rows in self._numbered():
             yield rows
@@ -168,27 +170,31 @@ class WorkbookTable(FileTable):
         with open_book(self.path) as book:
             yield sheet_of(self.path, book, self.sheet)
 
-    def _numbered(self) -> Iterator[tuple[Sequence[int], list[Row]]]:
+    def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells."""
         first, end = self._block.first_row + 1, self._block.last_row
-        whole = self._block.first_column == self._left and self._width == len(self.header)
         with self._page() as page:
-            exact = whole and page.end is not None and page.end[1] == self._left + self._width - 1
             below = islice(page.iter_rows(), first, end + 1 if end is not None else None)
             while rows := list(islice(below, BATCH)):
-                texts = as_texts(rows if exact else list(map(self._cut, rows)))
-                if self._shown:
-                    texts = [self._zeros(number, row) for number, row in enumerate(texts, first + 1)]
-                numbers: Sequence[int] = range(first + 1, first + 1 + len(texts))
-                if not all(map(any, texts)):
+                numbers: Sequence[int] = range(first + 1, first + 1 + len(rows))
+                first += len(rows)
+                columns = self._cut(list(zip(*rows, strict=True)), ("",) * len(rows))
+                texts: Sequence[Row] = Texts(self._with_zeros(numbers, columns) if self._shown else columns)
+                if all("" in column or None in column for column in columns):  # a row may have nothing in all of them
                     numbers = [number for number, row in zip(numbers, texts, strict=True) if any(row)]
                     texts = list(filter(any, texts))
-                yield numbers, texts
-                first += len(rows)
+                if numbers:
+                    yield numbers, texts
 
-    def _zeros(self, number: int, row: Row) -> Row:
-        shown, first = self._shown, self._block.first_column
-        return [text and shown.get((number, at), text) for at, text in enumerate(row, first)]
+    def _with_zeros(self, numbers: Sequence[int], columns: Sequence[Sequence[object]]) -> Sequence[Sequence[object]]:
+        """The columns of a page, with numbers that are shown with leading zeros as the texts that are shown."""
+        shown, there = self._shown, {column for _, column in self._shown}
+        return [
+            [shown.get((number, at), cell) if cell != "" else "" for number, cell in zip(numbers, column, strict=True)]
+            if at in there
+            else column
+            for at, column in enumerate(columns, self._block.first_column)
+        ]
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
