@@ -409,6 +409,21 @@ def test_records_may_stand_in_a_block_or_a_table_which_grows_and_zeros_are_what_
     assert [row["Postcode"] for row in job.rows("again.csv").values()][:6] == [row[3] for row in addresses]
 
 
+def test_records_far_below_the_others_are_found_and_written_where_they_are(small):
+    import xlsxwriter
+
+    job = small([])
+    with xlsxwriter.Workbook(job.path("sites.xlsx")) as book:
+        page = book.add_worksheet()
+        page.write_row(0, 0, ["Id", "Street", "Town", "Postcode"])
+        for at, row in zip((1, 3, 12_000), real_addresses(3), strict=True):
+            page.write_row(at, 0, row)
+    job.edit("job.toml", ("records.csv", "sites.xlsx"), ("placed.csv", "placed.xlsx"))
+    assert job.summary()["outcomes"]["placed"] == 3
+    sheet = members(job.path("placed.xlsx"))[SHEET][0].decode()
+    assert re.findall(r'<c r="E(\d+)"><v>4', sheet) == ["2", "4", "12001"]
+
+
 @pytest.mark.parametrize("kind", ["ods", "xls"])
 def test_workbooks_of_other_kinds_are_read_and_open_document_is_spliced_as_well(example, tmp_path, kind):
     soffice = shutil.which("soffice")

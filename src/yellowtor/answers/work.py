@@ -80,7 +80,10 @@ class Turn(NamedTuple):
 
 
 class KeptReply(NamedTuple):
-    """A reply as the ledger has it; candidates (JSON) are those that were read by today's rules, if they were."""
+    """A reply as the ledger has it; candidates (JSON) are those that were read by today's rules, if they were.
+
+    Then its body and headers are left out.
+    """
 
     id: int
     kind: Kind

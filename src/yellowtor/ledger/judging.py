@@ -61,9 +61,10 @@ class JudgeBook:
         ).order_by(mine.c.address_id).limit(PAGE).subquery()  # fmt: skip
         reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
+        unread = candidates.c.found.is_(None)  # of the others, what was read is all that is needed
         query = select(
             stale.c.id, address.c.parts, question.c.asking_id, reply.c.id, reply.c.kind, reply.c.status,
-            reply.c.message, candidates.c.found, reply.c.body, reply.c.headers,
+            reply.c.message, candidates.c.found, case((unread, reply.c.body)), case((unread, reply.c.headers)),
         ).select_from(
             stale.join(address, address.c.id == stale.c.id)
             .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
@@ -234,4 +235,6 @@ def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
     number, kind, status, message, found, body, headers = row
     if number is None:
         return None
-    return KeptReply(number, Kind(kind), status, message, found, zlib.decompress(body), headers)
+    return KeptReply(
+        number, Kind(kind), status, message, found, zlib.decompress(body) if body else b"", headers or "{}"
+    )

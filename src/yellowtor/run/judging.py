@@ -8,6 +8,8 @@ from collections.abc import Callable, Sequence
 from itertools import islice
 from typing import Any
 
+import orjson
+
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.candidate import Candidate
@@ -93,7 +95,7 @@ def judge_reply(asked: Subject, context: frozenset[str], read: Read, thresholds:
 
 
 def _candidates(text: str) -> list[Candidate]:
-    return [Candidate.from_dict(data) for data in json.loads(text)]
+    return [Candidate.from_dict(data) for data in orjson.loads(text)]
 
 
 def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
