@@ -17,16 +17,15 @@ def copy_text(columns: Sequence[Sequence[Any]]) -> str:
 
 
 def _copied(cells: Sequence[Any]) -> Sequence[str]:
-    kinds = set(map(type, cells))
+    try:
+        together = "".join(cells)  # to be looked through at once
+    except TypeError:
+        kinds = set(map(type, cells))
+    else:
+        return list(map(_copied_cell, cells)) if any(mark in together for mark in _ESCAPES) else cells
     if kinds == {int}:
         return list(map(repr, cells))
-    if kinds <= {float, type(None)}:
-        return number_texts(cells, r"\N")
-    if kinds == {str}:
-        together = "".join(cells)  # to be looked through at once
-        if not any(mark in together for mark in _ESCAPES):
-            return cells
-    return list(map(_copied_cell, cells))
+    return number_texts(cells, r"\N") if kinds <= {float, type(None)} else list(map(_copied_cell, cells))
 
 
 def _copied_cell(cell: Any) -> str:
