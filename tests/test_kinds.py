@@ -357,6 +357,9 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
         "judge": {"tolerance_m": 50}, "write": {"columns": {"outcome": "How"}},
     }  # fmt: skip
     assert yellowtor.place(frame, settings)["How"].fillna("").tolist() == [""] * 6 + ["unplaced"]
+    streets = pd.Series([*frame["Street"][:6], "half a character \ud83d"], frame.index, dtype=object)
+    halved = frame.assign(Street=streets)
+    assert yellowtor.place(halved, job.path("job.toml"))["Outcome"].tolist() == ["placed"] * 6 + ["unplaced"]
     for change, error, told in (
         (frame.rename(columns={"Town": "City"}), BadSource, "no column 'Town'"),
         (frame.assign(Id="R1"), BadSource, "stands twice"),

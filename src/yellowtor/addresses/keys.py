@@ -16,13 +16,8 @@ def digest(*parts: str) -> str:
     return hashlib.blake2b(SEPARATOR.join(parts).encode(), digest_size=16).hexdigest()
 
 
-def raw_hash(cells: Sequence[str]) -> str:
-    """The fingerprint of a record's address cells just as they stand: any edit at all changes it."""
-    return raw_hashes([cells])[0]
-
-
 def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
-    """The fingerprint of each of many records."""
+    """The fingerprint of each record's address cells just as they stand: any edit at all changes it."""
     blake2b = hashlib.blake2b
     return [blake2b(text.encode(), digest_size=16).hexdigest() for text in map(SEPARATOR.join, rows)]
 

@@ -64,6 +64,11 @@ def number_texts(cells: Sequence[float | None], nothing: str = "") -> list[str]:
     return [nothing if text == "null" else text for text in texts] if "n" in told else texts
 
 
+def sound(text: str) -> str:
+    """A text without halves of characters (lone surrogates), which can be neither sent nor kept."""
+    return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+
+
 FORMULA = frozenset("=+-@\t\r")
 
 

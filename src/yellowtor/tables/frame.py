@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 
 from yellowtor.answers.work import Kept
-from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, sound, unheard
 from yellowtor.tables.header import checked_header
 
 BATCH = 5_000
@@ -30,8 +30,7 @@ class FrameTable:
     def batches(self) -> Iterator[Sequence[Row]]:
         for at in range(0, len(self._frame), BATCH):
             part = self._frame.iloc[at : at + BATCH]
-            columns = [_values(part.iloc[:, n]) for n in range(len(self.header))]
-            yield Texts(columns)
+            yield Texts([_sound(_values(part.iloc[:, n])) for n in range(len(self.header))])
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         """Put what answering gives into these columns of a copy; then call kept."""
@@ -62,6 +61,15 @@ def _values(series: "pd.Series[Any]") -> list[Any]:
     """The cells of a column; None for what pandas takes for missing."""
     values = series.astype(object)
     return values.where(series.notna(), None).tolist()
+
+
+def _sound(cells: list[Any]) -> list[Any]:
+    """The same without halves of characters, which other libraries let into texts."""
+    try:
+        "".join([cell for cell in cells if isinstance(cell, str)]).encode()
+    except UnicodeEncodeError:
+        return [sound(cell) if isinstance(cell, str) else cell for cell in cells]
+    return cells
 
 
 def _series(cells: Sequence[Any], index: Any) -> "pd.Series[Any]":

@@ -17,7 +17,7 @@ from typing import Any, BinaryIO, cast
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, sound, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.jsontext import Span, edited, edits, elements, members
@@ -234,7 +234,7 @@ def _loads(text: bytes) -> Any:
 
 def _sound(value: Any) -> Any:
     if isinstance(value, str):
-        return value.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+        return sound(value)
     if isinstance(value, dict):
         return {_sound(name): _sound(inner) for name, inner in value.items()}
     return list(map(_sound, value)) if isinstance(value, list) else value
