@@ -2,8 +2,7 @@
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from typing import Any, NamedTuple, Protocol, overload
+from typing import Any, NamedTuple, Protocol
 
 from yellowtor.answers.kinds import Kind
 
@@ -153,7 +152,7 @@ class Answer(NamedTuple):
 UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
 
 
-class Answers(Sequence[Answer]):
+class Answers:
     """How so many records stand now, column by column; whole Answers are made when one is looked at.
 
     What nobody wanted of them is None. A record that can't be told about is UNKNOWN.
@@ -174,22 +173,8 @@ class Answers(Sequence[Answer]):
         """The same, with nothing known about the records in these places."""
         return self.of([UNKNOWN if at in places else row for at, row in enumerate(self)]) if places else self
 
-    @cached_property
-    def _rows(self) -> list[Answer]:
-        return list(map(Answer, *map(self.column, Answer._fields)))
-
-    def __len__(self) -> int:
-        return self._count
-
     def __iter__(self) -> Iterator[Answer]:
-        return iter(self._rows)
-
-    @overload
-    def __getitem__(self, at: int) -> Answer: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[Answer]: ...
-    def __getitem__(self, at: int | slice) -> Answer | list[Answer]:
-        return self._rows[at]
+        return map(Answer, *map(self.column, Answer._fields))
 
 
 @dataclass(frozen=True, slots=True)

@@ -180,7 +180,7 @@ class WorkbookTable(FileTable):
                 first += len(rows)
                 columns = self._cut(list(zip(*rows, strict=True)), ("",) * len(rows))
                 texts: Sequence[Row] = Texts(self._with_zeros(numbers, columns) if self._shown else columns)
-                if all("" in column or None in column for column in columns):  # a row may have nothing in all of them
+                if all("" in column for column in columns):  # a row may have nothing in any of them
                     numbers = [number for number, row in zip(numbers, texts, strict=True) if any(row)]
                     texts = list(filter(any, texts))
                 if numbers:
