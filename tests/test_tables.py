@@ -15,6 +15,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.errors import BadSource
+from yellowtor.tables.ahead import read_ahead
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.delimited import DelimitedTable
@@ -161,6 +162,7 @@ def test_sheets_of_other_producers_are_spliced_too():
         "<!-- note --><row/>",
         '<row r="9"/>',
         '<row r="2"/><row r="1"/>',
+        '<row r="1"><c r="A1"/>',
     ):
         with pytest.raises(Unsafe):
             splice(plain.format(bad), pages=[Page([1], [[1.0]])])
@@ -422,6 +424,29 @@ def test_records_far_below_the_others_are_found_and_written_where_they_are(small
     assert job.summary()["outcomes"]["placed"] == 3
     sheet = members(job.path("placed.xlsx"))[SHEET][0].decode()
     assert re.findall(r'<c r="E(\d+)"><v>4', sheet) == ["2", "4", "12001"]
+
+
+def test_what_was_read_ahead_of_a_workbook_is_used_once_and_only_while_nobody_wrote_to_it(tmp_path):
+    import xlsxwriter
+
+    def make(*names):
+        with xlsxwriter.Workbook(path) as book:
+            for name in names:
+                book.add_worksheet(name).write_row(0, 0, [f"Column of {name}"])
+
+    path, job = tmp_path / "sites.xlsx", tmp_path / "job.toml"
+    for told, sheet in (("", None), ("", "Two"), ('sheet = "Two"', "Two"), ('sheet = "Other"', "One")):
+        make("One", "Two")
+        job.write_text(f'[records]\nfile = "sites.xlsx"\n{told}')
+        read_ahead(job)
+        assert WorkbookTable(path, sheet).header == [f"Column of {sheet or 'One'}"]
+        read_ahead(job)
+        make("Three of them", "Two")
+        assert WorkbookTable(path, None).header == ["Column of Three of them"]
+    for nonsense in ("", "[records]", "[records]\nfile = 5", 'records = ["sites.xlsx"]', '[records]\nfile = "no.xlsx"'):
+        job.write_text(nonsense)
+        read_ahead(job)
+    assert WorkbookTable(path, "Two").header == ["Column of Two"]
 
 
 @pytest.mark.parametrize("kind", ["ods", "xls"])

@@ -10,6 +10,7 @@ from yellowtor.run.job import Job
 from yellowtor.run.ports import Table
 from yellowtor.run.records import STANDARD, Records
 from yellowtor.services.variables import Variable, environment, find_values
+from yellowtor.tables.ahead import WORKBOOKS
 from yellowtor.tables.delimited import DelimitedTable
 from yellowtor.tables.dialect import Told
 from yellowtor.tables.file import FileTable
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
     from yellowtor.tables.frame import FrameTable
 
 CLOCK = SystemClock()
-WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 LINES = (".jsonl", ".ndjson")
 OTHERS = (".parquet", ".pq", ".geojson", ".json")

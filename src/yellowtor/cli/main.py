@@ -4,6 +4,7 @@ Heavy parts are imported inside the commands, so that --help and --version are q
 """
 
 import gc
+import os
 import sys
 from enum import StrEnum
 from pathlib import Path
@@ -116,6 +117,9 @@ def run(
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
+    from yellowtor.tables.ahead import read_ahead
+
+    read_ahead(job)  # before all that takes its time to be imported
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
     from yellowtor.run.conduct import Options
@@ -365,6 +369,7 @@ def main() -> None:
     from yellowtor.errors import Exit, YellowtorError
 
     gc.set_threshold(SELDOM)
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # it looks for some in all that is installed: 0.05 s
     try:
         app()
     except YellowtorError as error:

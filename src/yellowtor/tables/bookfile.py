@@ -1,7 +1,8 @@
-"""Opening a workbook with calamine, and saying clearly why one can't be opened or read."""
+"""Opening and reading a workbook with calamine, and saying clearly why one can't be opened or read."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import python_calamine as calamine
@@ -33,16 +34,76 @@ def check_file(path: Path) -> None:
         raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.")
 
 
-def open_book(path: Path) -> calamine.CalamineWorkbook:
-    """The workbook. Raises BadSource."""
-    with _readable(path):
-        return calamine.CalamineWorkbook.from_path(path)
+class Book:
+    """A workbook, read in a thread of its own: calamine lets go of the interpreter meanwhile. One sheet at a time.
+
+    begin is the sheet that is read at once (empty: the first). What is wrong with the file is raised, as BadSource, to
+    whoever asks for something that is in it.
+    """
+
+    def __init__(self, path: Path, begin: str | None = None) -> None:
+        self.path, self.state = path, state_of(path)
+        self._book: calamine.CalamineWorkbook | None = None
+        self._aside = ThreadPoolExecutor(1, thread_name_prefix="workbook")
+        self._names = self._aside.submit(self._open)
+        self._sheets: dict[str, Future[calamine.CalamineSheet]] = {}
+        if begin is not None:
+            self.begin(begin)
+
+    @property
+    def names(self) -> Sequence[str]:
+        """The names of its sheets."""
+        return self._names.result()
+
+    def begin(self, sheet: str) -> None:
+        """Begin to read a sheet, if that has not been done yet."""
+        if sheet not in self._sheets and not ("" in self._sheets and sheet == self.names[0]):
+            self._sheets[sheet] = self._aside.submit(self._read, sheet)
+
+    def sheet(self, name: str) -> calamine.CalamineSheet:
+        """A sheet, whole; it is not held for longer."""
+        self.begin(name)
+        return self._sheets.pop(name if name in self._sheets else "").result()
+
+    def _open(self) -> Sequence[str]:
+        with _readable(self.path):
+            self._book = calamine.CalamineWorkbook.from_path(self.path)
+            return self._book.sheet_names
+
+    def _read(self, name: str) -> calamine.CalamineSheet:
+        assert self._book is not None, "whoever asks has its names"
+        with _readable(self.path):
+            return self._book.get_sheet_by_name(name or self.names[0])
+
+    def close(self) -> None:
+        """Let go of the file, whatever is still to be read."""
+        self._aside.shutdown(cancel_futures=True)
+        if self._book is not None:
+            self._book.close()
 
 
-def sheet_of(path: Path, book: calamine.CalamineWorkbook, name: str) -> calamine.CalamineSheet:
-    """A sheet of it, whole. Raises BadSource."""
-    with _readable(path):
-        return book.get_sheet_by_name(name)
+_ahead: list[Book] = []  # begun before anybody asked for it: one at most
+
+
+def keep_ahead(book: Book) -> None:
+    """Whoever opens this workbook next gets it so."""
+    _ahead[:] = [book]
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[Book]:
+    """The workbook: as it was read ahead, if nobody has written to it since; or from now on."""
+    book = _ahead.pop() if _ahead else None
+    if book is None or (book.path, book.state) != (path, state_of(path)):
+        book = Book(path)
+    with closing(book):
+        yield book
+
+
+def state_of(path: Path) -> tuple[int, int]:
+    """What changes when somebody writes the file: when it was written, and its size."""
+    found = path.stat()
+    return found.st_mtime_ns, found.st_size
 
 
 @contextmanager

@@ -40,7 +40,9 @@ class Names:
         p = self.prefix = root[1]
         self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
         self.attributes = re.compile(rb"\b(%s)(/?)>" % ATTRS)
-        self.plain_row = re.compile(rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>""" % p)  # as most are
+        self.plain_row = re.compile(  # as most are, up to its last cell
+            rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>(?:.*<%sc(?: r="([A-Z]+))?)?""" % (p, p), re.DOTALL
+        )
         self.cell = re.compile(rb"<%sc\b(%s)(?:/>|>(.*?)</%sc\s*>)" % (p, ATTRS, p), re.DOTALL)
         self.formula = re.compile(rb"<%sf\b" % p)
         self.content = re.compile(rb"<%s(?:v|t|f)\b" % p)
@@ -55,7 +57,7 @@ class Names:
 
 
 class SheetRow(NamedTuple):
-    """A row of the XML: its number, where it begins and ends, and where what is in it does.
+    """A row of the XML: its number, where what is in it begins and ends, and where the row itself does.
 
     rest are the attributes that stand last in its tag; they end at `tag`. last is the column of its last cell: _UNSEEN
     where that is not seen at once.
@@ -64,7 +66,6 @@ class SheetRow(NamedTuple):
     number: int
     last: int
     rest: bytes
-    start: int
     tag: int
     inner: int
     closing: int
@@ -72,30 +73,38 @@ class SheetRow(NamedTuple):
 
 
 def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRow]:
-    number = 0
+    number, closing, plain = 0, -1, names.plain_row.match
     while (start := xml.find(names.row_starts, at, end)) >= 0:
-        if found := names.plain_row.match(xml, start):
-            told, rest, tag = found[1], found[2], found.end(2)
+        if closing < start:
+            closing = xml.find(names.row_ends, start, end)
+            closing = end if closing < 0 else closing  # only rows without contents are left
+        before, ends = number, closing
+        if found := plain(xml, start, closing):
+            told, rest, reference = found.groups()
+            number, tag = int(told), found.end(2)
+            inner, last = tag + 1, column_of(reference) if reference else _UNSEEN
         else:
-            found = names.attributes.match(xml, start + len(names.row_starts))
-            if not found:
-                raise Unsafe("a row of its XML can't be read; save the workbook anew.")
-            told, rest = attribute(found[1], b"r"), found[1].rstrip()
-            tag = found.start(1) + len(rest)
-        if told and not told.isdigit():
-            raise Unsafe("a row of its XML has no number; save the workbook anew.")
-        number, before = int(told) if told else number + 1, number
+            told, rest, tag, inner = _other_row(names, xml, start)
+            number, last = int(told) if told else before + 1, _UNSEEN
+            if xml[inner - 2] == _SLASH:
+                last, ends = -1, inner
         if number <= before:
             raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")
-        at = inner = found.end()
-        if xml[inner - 2] == _SLASH:
-            yield SheetRow(number, -1, rest, start, tag, at, at, at)
-            continue
-        closing = xml.index(names.row_ends, inner)
-        at = xml.index(b">", closing) + 1
-        cell = xml.rfind(names.cell_starts, inner, closing)
-        seen = REFERENCE.match(xml, cell + len(names.cell_starts)) if cell >= 0 else None
-        yield SheetRow(number, column_of(seen[1]) if seen else _UNSEEN, rest, start, tag, inner, closing, at)
+        if last >= 0 and ends == end:
+            raise Unsafe("a row of its XML has no end; save the workbook anew.")
+        at = inner if last < 0 else xml.index(b">", ends) + 1
+        yield SheetRow(number, last, rest, tag, inner, ends, at)
+
+
+def _other_row(names: Names, xml: bytes, start: int) -> tuple[bytes | None, bytes, int, int]:
+    """The number of a row whose tag is not as most are, if it tells; its attributes, where they and the tag end."""
+    found = names.attributes.match(xml, start + len(names.row_starts))
+    if not found:
+        raise Unsafe("a row of its XML can't be read; save the workbook anew.")
+    told, rest = attribute(found[1], b"r"), found[1].rstrip()
+    if told and not told.isdigit():
+        raise Unsafe("a row of its XML has no number; save the workbook anew.")
+    return told, rest, found.start(1) + len(rest), found.end()
 
 
 @lru_cache

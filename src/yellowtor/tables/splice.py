@@ -10,7 +10,7 @@ import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from itertools import repeat
+from itertools import chain, repeat
 from operator import itemgetter
 from pathlib import Path
 from typing import NamedTuple, cast
@@ -42,7 +42,7 @@ class Splice:
     header_row: int
     columns: Sequence[int]
     new: Mapping[int, str]
-    pages: Sequence[Page]
+    pages: Iterable[Page]
 
 
 def splice_workbook(
@@ -83,11 +83,12 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     appended, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
     rows = iter(text.rows)
     header = [Page([splice.header_row], [])] if splice.new else []
-    for page in [*header, *(splice.pages if splice.columns else ())]:
+    for page in chain(header, splice.pages if splice.columns else ()):
         pieces = list[bytes | memoryview]()
         tails = appended.cells(page)
         for place, number in enumerate(page.rows):
-            row = next((row for row in rows if row.number >= number), None)
+            while (row := next(rows, None)) and row.number < number:
+                pass
             if row is None or row.number > number:
                 raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
             if number == splice.header_row:
@@ -142,9 +143,10 @@ class _Appended:
         """What makes up the cells of a column, one after the other in each row."""
         before, after = self._text
         opens, closes = self._number
-        if _SPECIAL.search("\n".join([cell for cell in cells if isinstance(cell, str)])):
-            cells = [_escaped(cell) if isinstance(cell, str) else cell for cell in cells]
         kinds = set(map(type, cells))
+        texts = [cell for cell in cells if isinstance(cell, str)] if kinds != {float} else []
+        if _SPECIAL.search("\n".join(texts)):
+            cells = [_escaped(cell) if isinstance(cell, str) else cell for cell in cells]
         if kinds == {str} and all(cells):
             return [repeat(start), rows, repeat(before), cast("Sequence[str]", cells), repeat(after)]
         if kinds == {float}:

@@ -7,7 +7,6 @@ import csv
 import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
@@ -19,13 +18,13 @@ from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.bookfile import check_file, lock_beside, open_book, sheet_of
+from yellowtor.tables.bookfile import check_file, lock_beside, opened, state_of
 from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import grown_tables, table_block
 from yellowtor.tables.header import checked_header
-from yellowtor.tables.package import check_package, parts_of, readable, sheet_member
+from yellowtor.tables.package import check_package, parts_of, read_whole, readable, sheet_member
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
@@ -48,8 +47,8 @@ class WorkbookTable(FileTable):
     ) -> None:  # fmt: skip
         super().__init__(path, backup)
         check_file(path)
-        with open_book(path) as book, ThreadPoolExecutor(1) as aside, readable(path):
-            names = book.sheet_names
+        with opened(path) as book, readable(path):
+            names = book.names
             if not names:
                 raise BadSource(f"{path} has no sheets. Nothing was sent.")
             told = parse_block(block) if block else None
@@ -60,12 +59,11 @@ class WorkbookTable(FileTable):
                 raise BadSource(
                     f"{path} has no sheet {self.sheet!r} (there are: {', '.join(names)}). Nothing was sent."
                 )
-            reading = aside.submit(sheet_of, path, book, self.sheet)  # lets go of the interpreter meanwhile
-            check_package(path)
+            book.begin(self.sheet)
             self._shown, hidden, merged = self._from_xml(write=bool(answers))
-            page = reading.result()
+            page = book.sheet(self.sheet)
             self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
-            self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (_state(path), page)
+            self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (state_of(path), page)
         self._added = added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
             raise BadSource(
@@ -134,19 +132,20 @@ class WorkbookTable(FileTable):
         """
         self._text: tuple[tuple[int, int], SheetText] | None = None
         self._unsafe = ""
-        kind, state = self.path.suffix.lower(), _state(self.path)
+        kind, state = self.path.suffix.lower(), state_of(self.path)
         if kind not in SPLICED:
+            check_package(self.path)
             return {}, 0, []
         with zipfile.ZipFile(self.path) as package:
             if kind == ".ods":
                 from yellowtor.tables.ods import CONTENT, seen
 
                 try:
-                    return seen(package.read(CONTENT), self.sheet)
+                    return seen(read_whole(self.path, package, CONTENT), self.sheet)
                 except Unsafe as error:
                     self._unsafe = str(error)
                 return {}, 0, []
-            xml = package.read(sheet_member(package, self.sheet))
+            xml = read_whole(self.path, package, sheet_member(package, self.sheet))
             hidden = len(HIDDEN.findall(xml)) if b"hidden=" in xml else 0
             if write:
                 try:
@@ -164,11 +163,11 @@ class WorkbookTable(FileTable):
     def _page(self) -> Iterator[calamine.CalamineSheet]:
         """The sheet: as it was read at first, once, if the file is the same; it is not held for longer."""
         read, self._read = self._read, None
-        if read and read[0] == _state(self.path):
+        if read and read[0] == state_of(self.path):
             yield read[1]
             return
-        with open_book(self.path) as book:
-            yield sheet_of(self.path, book, self.sheet)
+        with opened(self.path) as book:
+            yield book.sheet(self.sheet)
 
     def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells."""
@@ -206,7 +205,7 @@ class WorkbookTable(FileTable):
             return
         places = [self._block.first_column + order.index(name) for name in columns]
         new = {self._block.first_column + order.index(name): name for name in added}
-        pages = [Page(numbers, answering(rows)) for numbers, rows in self._numbered()]
+        pages = (Page(numbers, answering(rows)) for numbers, rows in self._numbered())  # as they are written
         splice, to = Splice(self._block.first_row + 1, places, new, pages), to or self.path
         if self.path.suffix.lower() == ".ods":
             from yellowtor.tables.ods import splice_ods
@@ -214,7 +213,7 @@ class WorkbookTable(FileTable):
             splice_ods(self.path, to, self.sheet, splice, self.backup)
         else:
             ready, self._text = self._text, None
-            same = ready[1] if ready and ready[0] == _state(self.path) else None
+            same = ready[1] if ready and ready[0] == state_of(self.path) else None
             splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
         kept()
 
@@ -262,9 +261,3 @@ class WorkbookTable(FileTable):
             with readable(self.path), zipfile.ZipFile(self.path) as package:
                 sheet = sheet_member(package, self.sheet)
                 grown_tables(package, sheet, self._block.first_row + 1, first_new, self._added)
-
-
-def _state(path: Path) -> tuple[int, int]:
-    """What changes when somebody writes the file: when it was written, and its size."""
-    found = path.stat()
-    return found.st_mtime_ns, found.st_size

@@ -1,0 +1,23 @@
+"""Beginning to read a job's workbook while the rest of the program is still being loaded.
+
+Its reader needs no interpreter, and both take about as long. What is wrong with the job or the workbook is told later,
+by those who read them.
+"""
+
+import tomllib
+from pathlib import Path
+
+WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+
+
+def read_ahead(job: Path) -> None:
+    """Begin to read the workbook that this job's records are in, if they are in one."""
+    try:
+        records = tomllib.loads(job.read_text(encoding="utf-8-sig"))["records"]
+        path, sheet, table = job.absolute().parent / records["file"], records.get("sheet"), records.get("table")
+        if path.suffix.lower() in WORKBOOKS:
+            from yellowtor.tables.bookfile import Book, keep_ahead
+
+            keep_ahead(Book(path, None if table else sheet or ""))
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return
