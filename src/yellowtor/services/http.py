@@ -8,7 +8,6 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
-from urllib.request import getproxies, proxy_bypass
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
@@ -192,6 +191,8 @@ class HttpService:
 
 def _proxy(url: str) -> str | None:
     """The proxy that the environment names for this address. (The client's own look-up starts a thread each time.)"""
+    from urllib.request import getproxies, proxy_bypass  # a run that has all its answers does without
+
     scheme, host = urlsplit(url)[:2]
     return None if not host or proxy_bypass(host) else getproxies().get(scheme)
 

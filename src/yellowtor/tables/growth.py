@@ -4,7 +4,6 @@ import re
 import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from xml.sax.saxutils import quoteattr
 
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.package import parts_of, xml_of
@@ -42,6 +41,8 @@ def table_block(package: zipfile.ZipFile, part: str, name: str) -> Block | None:
 
 
 def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
+    from xml.sax.saxutils import quoteattr  # loads a client of HTTP
+
     def wider(found: re.Match[bytes]) -> bytes:
         right = letters(column).encode() if found[4] == last else found[4]
         return found[1] + found[2] + found[3] + b":" + right + found[5] + found[6]

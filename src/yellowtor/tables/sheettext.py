@@ -3,7 +3,6 @@
 import re
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import NamedTuple
 
 ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
 REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
@@ -56,20 +55,11 @@ class Names:
         return found.span(1)
 
 
-class SheetRow(NamedTuple):
-    """A row of the XML: its number, where what is in it begins and ends, and where the row itself does.
-
-    rest are the attributes that stand last in its tag; they end at `tag`. last is the column of its last cell: _UNSEEN
-    where that is not seen at once.
-    """
-
-    number: int
-    last: int
-    rest: bytes
-    tag: int
-    inner: int
-    closing: int
-    end: int
+# A row of the XML: its number; the column of its last cell (_UNSEEN where that is not seen at once, -1: there is none);
+# the attributes that stand last in its tag, and where they end; where what is in the row begins and ends, and where the
+# row does. A plain tuple, for there are as many as a sheet has rows.
+SheetRow = tuple[int, int, bytes, int, int, int, int]
+NO_ROW: SheetRow = (_UNSEEN << 20, -1, b"", 0, 0, 0, 0)  # behind every row
 
 
 def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRow]:
@@ -93,7 +83,7 @@ def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRo
         if last >= 0 and ends == end:
             raise Unsafe("a row of its XML has no end; save the workbook anew.")
         at = inner if last < 0 else xml.index(b">", ends) + 1
-        yield SheetRow(number, last, rest, tag, inner, ends, at)
+        yield number, last, rest, tag, inner, ends, at
 
 
 def _other_row(names: Names, xml: bytes, start: int) -> tuple[bytes | None, bytes, int, int]:

@@ -5,6 +5,7 @@ cached results, formats and extensions that we know nothing of stay what they we
 safely is refused before anything is written.
 """
 
+import html
 import re
 import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -14,14 +15,13 @@ from itertools import chain, repeat
 from operator import itemgetter
 from pathlib import Path
 from typing import NamedTuple, cast
-from xml.sax.saxutils import escape
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, NewCells, _Leave, number_texts
 from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import replace_members, sheet_member
-from yellowtor.tables.sheettext import REFERENCE, Names, SheetRow, SheetText, Unsafe, attribute, column_of
+from yellowtor.tables.sheettext import NO_ROW, REFERENCE, Names, SheetText, Unsafe, attribute, column_of
 
 _NUMBERS = {float, int}
 _SPECIAL = re.compile("[&<>\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
@@ -87,16 +87,18 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
         pieces = list[bytes | memoryview]()
         tails = appended.cells(page)
         for place, number in enumerate(page.rows):
-            while (row := next(rows, None)) and row.number < number:
-                pass
-            if row is None or row.number > number:
+            row = next(rows, NO_ROW)
+            while row[0] < number:
+                row = next(rows, NO_ROW)
+            found, last, attributes, tag, inner, closing, end = row
+            if found > number:
                 raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
             if number == splice.header_row:
-                split, tail = row.inner, _changed(names, xml[row.inner : row.closing], number, dict(splice.new), splice)
-            elif row.last < appended.first:
-                split, tail = row.closing, tails[place]
+                split, tail = inner, _changed(names, xml[inner:closing], number, dict(splice.new), splice)
+            elif last < appended.first:
+                split, tail = closing, tails[place]
             else:
-                split = _untouched(names, xml, row, appended.first)
+                split = _untouched(names, xml, inner, closing, appended.first)
                 cells = {
                     column: cell
                     for column, new in zip(splice.columns, page.cells, strict=True)
@@ -104,17 +106,17 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
                 }
                 if not cells:
                     continue
-                tail = _changed(names, xml[split : row.closing], number, cells, splice)
-            if not tail and split == row.closing:
+                tail = _changed(names, xml[split:closing], number, cells, splice)
+            if not tail and split == closing:
                 continue
-            rest = _spanning(row.rest, appended.last)
-            if row.closing == row.end:  # `<row/>`
-                pieces += view[at : row.tag - len(row.rest)], b"%s>%s</%srow>" % (rest, tail, names.prefix)
-            elif rest == row.rest:
+            rest = _spanning(attributes, appended.last)
+            if closing == end:  # `<row/>`
+                pieces += view[at : tag - len(attributes)], b"%s>%s</%srow>" % (rest, tail, names.prefix)
+            elif rest == attributes:
                 pieces += view[at:split], tail
             else:
-                pieces += view[at : row.tag - len(row.rest)], rest, view[row.tag : split], tail
-            at = row.closing
+                pieces += view[at : tag - len(attributes)], rest, view[tag:split], tail
+            at = closing
         yield b"".join(pieces)
     yield view[at : text.end]
 
@@ -159,23 +161,23 @@ class _Appended:
         ]]  # fmt: skip
 
 
-def _untouched(names: Names, xml: bytes, row: SheetRow, first: int) -> int:
+def _untouched(names: Names, xml: bytes, inner: int, closing: int, first: int) -> int:
     """Where in a row the cells from column `first` on begin; where all of them do if that can't be told.
 
     Looked for from the end, since that is where answers mostly go.
     """
-    split = at = row.closing
-    while (at := xml.rfind(names.cell_starts, row.inner, at)) >= 0:
+    split = at = closing
+    while (at := xml.rfind(names.cell_starts, inner, at)) >= 0:
         after = at + len(names.cell_starts)
         if xml[after] not in b" \t\r\n/>":
             continue  # another element
         found = REFERENCE.match(xml, after)
         if not found:
-            return row.inner
+            return inner
         if column_of(found[1]) < first:
             return split
         split = at
-    return row.inner
+    return inner
 
 
 def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
@@ -229,7 +231,7 @@ def _letters(column: int) -> bytes:
 
 @lru_cache(4_096)
 def _escaped(text: str) -> str:
-    return escape(UNSAFE.sub("", text))
+    return html.escape(UNSAFE.sub("", text), quote=False)
 
 
 def _dimension(names: Names, head: bytes, last: int) -> bytes:
