@@ -8,6 +8,7 @@ import tomllib
 from pathlib import Path
 
 WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+LARGEST = 8 << 20  # bytes: the program ends no sooner than its threads, and a mistake in the job is told at once
 
 
 def read_ahead(job: Path) -> None:
@@ -15,7 +16,7 @@ def read_ahead(job: Path) -> None:
     try:
         records = tomllib.loads(job.read_text(encoding="utf-8-sig"))["records"]
         path, sheet, table = job.absolute().parent / records["file"], records.get("sheet"), records.get("table")
-        if path.suffix.lower() in WORKBOOKS:
+        if path.suffix.lower() in WORKBOOKS and path.stat().st_size <= LARGEST:
             from yellowtor.tables.bookfile import Book, keep_ahead
 
             keep_ahead(Book(path, None if table else sheet or ""))
