@@ -426,6 +426,23 @@ def test_records_far_below_the_others_are_found_and_written_where_they_are(small
     assert re.findall(r'<c r="E(\d+)"><v>4', sheet) == ["2", "4", "12001"]
 
 
+@pytest.mark.parametrize("stray", ["", "note"])
+def test_a_cell_far_from_the_records_is_told_if_it_holds_something(small, stray):
+    import xlsxwriter
+
+    job = small([])
+    with xlsxwriter.Workbook(job.path("sites.xlsx")) as book:
+        page = book.add_worksheet("Sites")
+        page.write_row(0, 0, ["Id", "Street", "Town", "Postcode"])
+        page.write_row(1, 0, real_addresses(1)[0])
+        page.write_row(9_999, 0, real_addresses(2)[1])
+        page.write(5, 16_383, stray, book.add_format({"bold": True}))
+    job.edit("job.toml", ("records.csv", "sites.xlsx"), ("placed.csv", "placed.xlsx"))
+    told = job.run("run", "job.toml", code=4 if stray else 0).stderr
+    assert ("the cells of the sheet 'Sites' reach to XFD6 and to A10000" in told) == bool(stray)
+    assert job.service.requests == (0 if stray else 2)
+
+
 def test_what_was_read_ahead_of_a_workbook_is_used_once_and_only_while_nobody_wrote_to_it(tmp_path):
     import xlsxwriter
 

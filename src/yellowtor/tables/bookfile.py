@@ -1,5 +1,7 @@
 """Opening and reading a workbook with calamine, and saying clearly why one can't be opened or read."""
 
+import re
+import zipfile
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing, contextmanager
@@ -8,8 +10,14 @@ from pathlib import Path
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.package import check_package
+from yellowtor.tables.package import check_package, readable, sheet_member
+from yellowtor.tables.sheettext import column_of
 
+OOXML = {".xlsx", ".xlsm"}
+MOST = 1 << 26  # cells from the first to the last of a sheet, of 32 bytes each while it is read
+HEAD = 1 << 13  # bytes of a sheet's XML in which it says how large it is
+_DIMENSION = re.compile(rb"""<(?:\w+:)?dimension\b[^>]*\bref=["'][A-Z]+\d+:([A-Z]+)(\d+)""")
+_FILLED = re.compile(rb"""<(?:\w+:)?c\b[^>]*?\br=["']([A-Z]+)(\d+)["'](?:[^>]*[^>/])?>""")
 OLE = bytes.fromhex("d0cf11e0a1b11ae1")  # the compound file that wraps an encrypted workbook
 
 
@@ -72,8 +80,11 @@ class Book:
 
     def _read(self, name: str) -> calamine.CalamineSheet:
         assert self._book is not None, "whoever asks has its names"
+        sheet = name or self.names[0]
+        if self.path.suffix.lower() in OOXML:
+            _check_extent(self.path, sheet)
         with _readable(self.path):
-            return self._book.get_sheet_by_name(name or self.names[0])
+            return self._book.get_sheet_by_name(sheet)
 
     def close(self) -> None:
         """Let go of the file, whatever is still to be read."""
@@ -104,6 +115,32 @@ def state_of(path: Path) -> tuple[int, int]:
     """What changes when somebody writes the file: when it was written, and its size."""
     found = path.stat()
     return found.st_mtime_ns, found.st_size
+
+
+def _check_extent(path: Path, sheet: str) -> None:
+    """Raise BadSource where a cell stands so far from the others that there is no room for all that is between.
+
+    What the sheet says of itself may count cells that hold nothing; only where that is too much are they looked at.
+    """
+    with readable(path), zipfile.ZipFile(path) as package:
+        member = sheet_member(package, sheet)
+        with package.open(member) as part:
+            told = _DIMENSION.search(part.read(HEAD))
+        if not told or _area(told[1], told[2]) <= MOST:
+            return
+        cells = [found.groups() for found in _FILLED.finditer(package.read(member))]
+    right = max(cells, key=lambda cell: column_of(cell[0]), default=(b"A", b"1"))
+    low = max(cells, key=lambda cell: int(cell[1]), default=(b"A", b"1"))
+    if _area(right[0], low[1]) > MOST:
+        first, second = (b"".join(cell).decode() for cell in (right, low))
+        raise BadSource(
+            f"{path}: the cells of the sheet {sheet!r} reach to {first} and to {second}, which is too far to read. "
+            "Empty those that are no records. Nothing was sent."
+        )
+
+
+def _area(column: bytes, row: bytes) -> int:
+    return (column_of(column) + 1) * int(row)
 
 
 @contextmanager

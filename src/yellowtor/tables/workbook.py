@@ -18,7 +18,7 @@ from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.bookfile import check_file, lock_beside, opened, state_of
+from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened, state_of
 from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
@@ -30,7 +30,6 @@ from yellowtor.tables.splice import Page, Splice, splice_workbook
 
 T = TypeVar("T")
 BATCH = 5_000
-OOXML = {".xlsx", ".xlsm"}
 SPLICED = {*OOXML, ".ods"}  # what can be written back
 HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
 
