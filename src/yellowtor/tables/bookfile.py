@@ -15,6 +15,7 @@ from yellowtor.tables.sheettext import column_of
 
 OOXML = {".xlsx", ".xlsm"}
 MOST = 1 << 26  # cells from the first to the last of a sheet, of 32 bytes each while it is read
+THIN = 16  # times as many cells as hold something: a large sheet that is full may be read
 HEAD = 1 << 13  # bytes of a sheet's XML in which it says how large it is
 _DIMENSION = re.compile(rb"""<(?:\w+:)?dimension\b[^>]*\bref=["'][A-Z]+\d+:([A-Z]+)(\d+)""")
 _FILLED = re.compile(rb"""<(?:\w+:)?c\b[^>]*?\br=["']([A-Z]+)(\d+)["'](?:[^>]*[^>/])?>""")
@@ -128,10 +129,13 @@ def _check_extent(path: Path, sheet: str) -> None:
             told = _DIMENSION.search(part.read(HEAD))
         if not told or _area(told[1], told[2]) <= MOST:
             return
-        cells = [found.groups() for found in _FILLED.finditer(package.read(member))]
-    right = max(cells, key=lambda cell: column_of(cell[0]), default=(b"A", b"1"))
-    low = max(cells, key=lambda cell: int(cell[1]), default=(b"A", b"1"))
-    if _area(right[0], low[1]) > MOST:
+        xml = package.read(member)
+    right, low, filled = (b"A", b"1"), (b"A", b"1"), 0
+    for found in _FILLED.finditer(xml):
+        cell, filled = (found[1], found[2]), filled + 1
+        right = max(right, cell, key=lambda it: column_of(it[0]))
+        low = max(low, cell, key=lambda it: int(it[1]))
+    if _area(right[0], low[1]) > max(MOST, THIN * filled):
         first, second = (b"".join(cell).decode() for cell in (right, low))
         raise BadSource(
             f"{path}: the cells of the sheet {sheet!r} reach to {first} and to {second}, which is too far to read. "
