@@ -8,7 +8,7 @@ import tomllib
 from pathlib import Path
 
 WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
-LARGEST = 8 << 20  # bytes: the program ends no sooner than its threads, and a mistake in the job is told at once
+LARGEST = 8 << 20  # bytes: the program ends only when this does, and whoever made a mistake in the job waits for it
 
 
 def read_ahead(job: Path) -> None:

@@ -37,7 +37,10 @@ class Page(NamedTuple):
 
 @dataclass(frozen=True)
 class Splice:
-    """What to change: the header's row (from 1), the columns (from 0), those that are new, the pages of rows below."""
+    """What to change: the header's row (from 1), the columns (from 0), those that are new, the pages of rows below.
+
+    Pages are asked for once, one after the other, as they are written.
+    """
 
     header_row: int
     columns: Sequence[int]
