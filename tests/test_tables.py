@@ -31,8 +31,11 @@ OURS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched addr
 def members(path):
     with zipfile.ZipFile(path) as package:
         return {
-            entry.filename: (package.read(entry), entry.date_time, entry.compress_type) for entry in package.infolist()
-        }
+            entry.filename: (
+                package.read(entry), entry.date_time, entry.compress_type, entry.compress_size, entry.flag_bits
+            )
+            for entry in package.infolist()
+        }  # fmt: skip
 
 
 RELATED = "http://schemas.microsoft.com/office/2007/relationships/"
@@ -49,11 +52,18 @@ MORE_PARTS = {
 }
 
 
+class Stream:
+    """A file that is only written forward, as what goes over a wire is: a package's sizes stand behind its parts."""
+
+    def __init__(self, file):
+        self.write, self.flush = file.write, file.flush
+
+
 def burdened(path):
     """A workbook with what offices put into theirs beside cells: pivots, slicers, macros, form controls, comments."""
     with zipfile.ZipFile(path) as package:
         kept = {entry: package.read(entry) for entry in package.infolist()}
-    with zipfile.ZipFile(path, "w") as package:
+    with path.open("wb") as file, zipfile.ZipFile(Stream(file), "w") as package:
         for entry, content in kept.items():
             data = content
             if entry.filename == "xl/worksheets/_rels/sheet1.xml.rels":

@@ -2,9 +2,9 @@
 
 import copy
 import posixpath
-import shutil
 import zipfile
 import zlib
+from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
@@ -105,23 +105,39 @@ def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, 
 def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece]], backup: Path | None = None) -> None:
     """Write source to `to` with the content of some members replaced, which comes in pieces.
 
-    Every other member keeps its bytes, and its place, name, date and flags.
+    Every other member is copied as it is packed, and keeps its place, name, date and flags.
     """
     with (
         zipfile.ZipFile(source) as old,
+        source.open("rb") as packed,
         written_aside(to, backup) as aside,
         zipfile.ZipFile(aside, "w", zipfile.ZIP_DEFLATED) as new,
     ):
         new.comment = old.comment
+        ends = sorted([*(entry.header_offset for entry in old.infolist()), old.start_dir])
         for entry in old.infolist():
             kept = copy.copy(entry)  # writing fills an entry's sizes and place in
-            kept._compresslevel = LEVEL  # type: ignore[attr-defined]  # noqa: SLF001 - as writestr() does
             if entry.filename in members:
+                kept._compresslevel = LEVEL  # type: ignore[attr-defined]  # noqa: SLF001 - as writestr() does
                 with new.open(kept, "w", force_zip64=kept.file_size > MAY_PASS) as write:
                     _write_ahead(write, members[entry.filename])
             else:
-                with old.open(entry) as read, new.open(kept, "w") as write:
-                    shutil.copyfileobj(read, write, 1 << 20)
+                packed.seek(entry.header_offset)
+                end = ends[bisect_right(ends, entry.header_offset)]
+                _carry_over(packed, end - entry.header_offset, new, kept)
+
+
+def _carry_over(packed: IO[bytes], size: int, to: zipfile.ZipFile, entry: zipfile.ZipInfo) -> None:
+    """Append a member with its header, the next bytes of a package, to another one as it is."""
+    assert to.fp is not None, "it is open"
+    to.fp.seek(to.start_dir)
+    entry.header_offset = to.start_dir
+    while size > 0 and (some := packed.read(min(size, CHUNK))):
+        to.fp.write(some)
+        size -= len(some)
+    to.start_dir = to.fp.tell()
+    to.filelist.append(entry)
+    to.NameToInfo[entry.filename] = entry
 
 
 def _write_ahead(write: IO[bytes], pieces: Iterable[Piece]) -> None:
