@@ -221,7 +221,8 @@ def test_a_database_that_may_only_be_read_is_told_before_anything_is_asked(base)
     if base.engine_name == "mariadb":
         base.sql("DELETE FROM mysql.db")  # the database `test` is open to everybody
         base.sql("FLUSH PRIVILEGES")
-        base.sql("GRANT SELECT ON test.* TO reader@localhost IDENTIFIED BY ''")
+        base.sql("CREATE OR REPLACE USER reader@localhost")
+        base.sql("GRANT SELECT ON test.* TO reader@localhost")
     base.edit("job.toml", (base.url, READ_ONLY[base.engine_name](base)))
     told = base.run("run", "job.toml", code=4).stderr
     assert re.search("can't be written: .*(read-?only|denied)", told), told

@@ -436,6 +436,29 @@ def test_records_far_below_the_others_are_found_and_written_where_they_are(small
     assert re.findall(r'<c r="E(\d+)"><v>4', sheet) == ["2", "4", "12001"]
 
 
+@pytest.mark.parametrize("blank", [False, True])
+def test_pages_of_a_sheet_that_is_as_it_was_scanned_are_read_where_a_cell_of_them_matters(small, blank):
+    import xlsxwriter
+
+    job, addresses, odd = small([]), real_addresses(3), {7_003: 91.5, 11_111: "east"}
+    with xlsxwriter.Workbook(job.path("sites.xlsx")) as book:
+        page = book.add_worksheet()
+        page.write_row(0, 0, ["Id", "Street", "Town", "Postcode", "Latitude", "Longitude"])
+        for at in range(1, 12_001):
+            _, street, town, postcode = addresses[at % 3]
+            page.write_row(at + (blank and at > 100), 0, [f"R{at}", street, town if at not in odd else "", postcode])
+            if at in odd:
+                page.write_row(at + blank, 4, [odd[at], 5])
+    job.edit("job.toml", ("records.csv", "sites.xlsx"), ("placed.csv", "placed.xlsx"))
+    for sent in (3, 0):
+        summary = job.summary()
+        assert (summary["requests"]["sent"], summary["outcomes"]["placed"]) == (sent, 11_998)
+        rows = {int(key[1:]): row for key, row in job.rows("placed.xlsx", "Sheet1").items() if key}
+        assert {at: rows.pop(at)["Latitude"] for at in odd} == odd
+        assert len({(at % 3, row["Latitude"], row["Outcome"]) for at, row in rows.items()}) == 3
+        job.path("placed.xlsx").unlink()
+
+
 @pytest.mark.parametrize("stray", ["", "note"])
 def test_a_cell_far_from_the_records_is_told_if_it_holds_something(small, stray):
     import xlsxwriter

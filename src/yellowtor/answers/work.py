@@ -173,6 +173,9 @@ class Answers:
         """The same, with nothing known about the records in these places."""
         return self.of([UNKNOWN if at in places else row for at, row in enumerate(self)]) if places else self
 
+    def __len__(self) -> int:
+        return self._count
+
     def __iter__(self) -> Iterator[Answer]:
         return map(Answer, *map(self.column, Answer._fields))
 

@@ -17,7 +17,7 @@ from yellowtor.ledger.schema import address, answer, candidates, job, new_writte
 from yellowtor.ledger.store import Store, TextsOf
 
 PAGE = 500
-TEXTS = {"basis", "level", "matched", "parts", "raw_hash", "reasons"}
+TEXTS = {"basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
     ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
@@ -116,7 +116,7 @@ class JudgeBook:
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
         """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
         among = work.c.key.op("IN")(TextsOf(json.dumps(keys)))
-        return {found.key: found for found in self._answers(wanted, lambda query: query.where(among))}
+        return {found.key: found for found in self._answers(wanted | {"key"}, lambda query: query.where(among))}
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
         """The same for the scanned records from the first-th on (from 0), in the order of the scan."""

@@ -99,7 +99,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         asked = Asked(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging")
         judging.judge_open(book.judging)
-        wrote = back.write(parts.to, parts.markers, scanned=source)
+        wrote = back.write(parts.to, parts.markers, scanned=source, records=scanned.records)
     counts, placed_by = book.judging.outcomes(), book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup
     return Summary(

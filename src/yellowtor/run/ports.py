@@ -87,6 +87,13 @@ class Table(Protocol):
     def check_target(self, to: Path | None) -> str: ...
 
 
+@runtime_checkable
+class Expecting(Protocol):
+    """A table that need not read its records to write them, if it knows that they are the scan's and how many."""
+
+    def expect(self, records: int) -> None: ...
+
+
 class Service(Protocol):
     """Whoever answers; entered while it sends."""
 

@@ -18,7 +18,7 @@ from yellowtor.answers.spots import Spot, subject_of
 from yellowtor.answers.work import UNKNOWN, Answer, Answers
 from yellowtor.run.columns import Columns
 from yellowtor.run.job import Job
-from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
+from yellowtor.run.ports import Expecting, JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
@@ -67,20 +67,24 @@ class WriteBack:
         self._columns = Columns(job, leave)
         self._coordinates = "latitude" in self._columns.names and not job.in_reverse
         self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
+        self._in_order = False  # the rows are known to come in the scan's order, and their keys need not be read
         self._unsettled: deque[tuple[Sequence[Row], Answers]] = deque()  # pages, of a database
         self._markers: Sequence[MarkerFile] = ()
         self.result = WriteResult()
 
-    def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str) -> WriteResult:
+    def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str, records: int) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.
 
-        scanned is the source's fingerprint as it was scanned: while it holds, the rows are the scan's own, as those
-        of a database always are, and none need be compared with what was asked about. Mostly they come in the scan's
-        order.
+        scanned is the source's fingerprint as it was scanned, with so many records: while it holds, the rows are the
+        scan's own, as those of a database always are, and none need be compared with what was asked about. Mostly they
+        come in the scan's order.
         """
         self._watch.phase("Writing")
         same = bool(scanned) and self._table.fingerprint() == scanned
         self._position, self._unchanged = 0, same or bool(self._table.into)
+        if same and isinstance(self._table, Expecting):
+            self._table.expect(records)
+            self._in_order = True
         columns = list(self._job.write.columns.mapped().values())
         with markers() as self._markers:
             self._table.rewrite(to, columns, self._answering, self._kept)
@@ -180,10 +184,12 @@ class WriteBack:
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
         """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
-        keys = self._reader.keys(batch)
-        compared = wanted if self._unchanged else wanted | {"raw_hash"}
+        compared = wanted if self._in_order else wanted | {"key"} if self._unchanged else wanted | {"key", "raw_hash"}
         found = self._book.answers_in_order(self._position, len(batch), compared)
         self._position += len(batch)
+        if self._in_order and len(found) == len(batch):
+            return found, ()
+        keys = self._reader.keys(batch)
         if list(found.column("key")) != keys:
             known = self._book.answers(keys, wanted | {"raw_hash"})
             found = Answers.of([known.get(key, UNKNOWN) for key in keys])

@@ -119,6 +119,33 @@ class Texts(Sequence[Row]):
         return self._rows[at]
 
 
+class Later(Sequence[Row]):
+    """So many rows of texts, whose columns of values are read when somebody looks at one of them."""
+
+    def __init__(self, count: int, read: Callable[[], Sequence[Sequence[object]]]) -> None:
+        self._count, self._read = count, read
+
+    @cached_property
+    def _texts(self) -> Texts:
+        return Texts(self._read())
+
+    def column(self, at: int) -> Sequence[str]:
+        return self._texts.column(at)
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[Row]:
+        return iter(self._texts)
+
+    @overload
+    def __getitem__(self, at: int) -> Row: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[Row]: ...
+    def __getitem__(self, at: int | slice) -> Row | list[Row]:
+        return self._texts[at]
+
+
 def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
     """Rows of values as rows of texts, all of them."""
     return list(Texts(list(zip(*rows, strict=True)))) if rows else []

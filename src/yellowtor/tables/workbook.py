@@ -8,6 +8,7 @@ import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import partial
 from itertools import islice
 from pathlib import Path
 from typing import TypeVar
@@ -19,7 +20,7 @@ from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened, state_of
-from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, as_text, safe_text, unheard
+from yellowtor.tables.cells import LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import grown_tables, table_block
@@ -32,6 +33,18 @@ T = TypeVar("T")
 BATCH = 5_000
 SPLICED = {*OOXML, ".ods"}  # what can be written back
 HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
+
+
+class _Rows:
+    """The rows of a sheet, read one after the other; those before the ones that are taken are passed over."""
+
+    def __init__(self, rows: Iterator[Sequence[object]]) -> None:
+        self._rows, self._passed = rows, 0
+
+    def take(self, numbers: Sequence[int]) -> Sequence[Sequence[object]]:
+        """The rows from the first of these numbers (from 1) to the last."""
+        skipped, self._passed = numbers[0] - 1 - self._passed, numbers[-1]
+        return list(islice(self._rows, skipped, skipped + len(numbers)))
 
 
 class WorkbookTable(FileTable):
@@ -63,6 +76,7 @@ class WorkbookTable(FileTable):
             page = book.sheet(self.sheet)
             self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
             self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (state_of(path), page)
+        self._expected = -1
         self._added = added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
             raise BadSource(
@@ -168,21 +182,38 @@ class WorkbookTable(FileTable):
         with opened(self.path) as book:
             yield book.sheet(self.sheet)
 
+    def expect(self, records: int) -> None:
+        """The file is as it was scanned, with so many records: whoever writes need not read which rows they are in."""
+        self._expected = records
+
     def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
-        """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells."""
-        first, end = self._block.first_row + 1, self._block.last_row
+        """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells.
+
+        Where there are as many records as rows, none is blank, and the cells are read when somebody looks at them.
+        """
+        first = self._block.first_row + 1
         with self._page() as page:
-            below = islice(page.iter_rows(), first, end + 1 if end is not None else None)
-            while rows := list(islice(below, BATCH)):
-                numbers: Sequence[int] = range(first + 1, first + 1 + len(rows))
-                first += len(rows)
-                columns = self._cut(list(zip(*rows, strict=True)), ("",) * len(rows))
-                texts: Sequence[Row] = Texts(self._with_zeros(numbers, columns) if self._shown else columns)
+            end, last = page.end[0] if page.end else 0, self._block.last_row
+            below = (end if last is None else min(last, end)) + 1
+            rows = _Rows(page.iter_rows())
+            for at in range(first, below, BATCH):
+                numbers: Sequence[int] = range(at + 1, min(at + BATCH, below) + 1)
+                read = partial(self._columns, rows, numbers)
+                if self._expected == below - first:
+                    yield numbers, Later(len(numbers), read)
+                    continue
+                columns = read()
+                texts: Sequence[Row] = Texts(columns)
                 if all("" in column for column in columns):  # a row may have nothing in any of them
                     numbers = [number for number, row in zip(numbers, texts, strict=True) if any(row)]
                     texts = list(filter(any, texts))
                 if numbers:
                     yield numbers, texts
+
+    def _columns(self, rows: "_Rows", numbers: Sequence[int]) -> Sequence[Sequence[object]]:
+        """The columns of a page of records, in the rows of these numbers."""
+        columns = self._cut(list(zip(*rows.take(numbers), strict=True)), ("",) * len(numbers))
+        return self._with_zeros(numbers, columns) if self._shown else columns
 
     def _with_zeros(self, numbers: Sequence[int], columns: Sequence[Sequence[object]]) -> Sequence[Sequence[object]]:
         """The columns of a page, with numbers that are shown with leading zeros as the texts that are shown."""
