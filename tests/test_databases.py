@@ -81,7 +81,7 @@ def base(request, tmp_path, small):
 
 def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(base):
     told = base.run("run", "job.toml").stderr
-    assert "wrote 10 records of sites in" in told
+    assert "up to date: 10 records of sites in" in told
     rows = base.sql("SELECT lat, lon, outcome, confidence, note FROM sites")
     assert all(47 < lat < 48 and -30 < lon < -27 and outcome == "placed" for lat, lon, outcome, *_ in rows)
     assert all(isinstance(confidence, float) and note is None for *_, confidence, note in rows)
@@ -187,6 +187,7 @@ def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(bas
     base.sql(
         "INSERT INTO units (part, nr, street, town, postcode) SELECT 'south', id, street, town, postcode FROM sites"
     )
+    assert "north / 1  " in base.run("draft", base.url, "--table", "units").stderr
     base.edit("job.toml", ('table = "sites"', 'table = "units"'))
     assert base.summary()["scan"]["new"] == 20
     assert base.sql("SELECT count(*) FROM units WHERE lat IS NOT NULL AND lon IS NOT NULL") == [(20,)]
@@ -199,7 +200,7 @@ def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(bas
         ("in_place = true", 'table = "answers"'),
     )
     told = base.run("run", "job.toml").stderr
-    assert "wrote 5 records of answers in" in told
+    assert "up to date: 5 records of answers in" in told
     assert base.sql("SELECT * FROM units ORDER BY part, nr") == before
     answers = base.sql("SELECT part, nr, outcome, lat, lon FROM answers ORDER BY nr")
     assert [row[:3] for row in answers] == [("south", nr, "placed") for nr in (2, 4, 6, 8, 10)]
@@ -396,6 +397,9 @@ def test_a_geometry_column_gets_the_point_where_the_database_knows_the_type(base
             connection.execute(
                 sa.text("INSERT INTO harbour.sites VALUES (:a, :b, :c, :d)"), dict(zip("abcd", row, strict=True))
             )
+    drafted = base.run("draft", postgis)
+    assert 'table = "harbour.sites"' in drafted.stdout
+    assert "spatial_ref_sys" not in drafted.stderr
     base.edit("job.toml", (base.url, postgis), ('"sites"', '"harbour.sites"'), ('"lat"', '"lat"\ngeometry = "point"'))
     before = None
     for sent in (10, 0):
@@ -450,7 +454,7 @@ def test_arrays_and_json_among_what_is_read_are_known_again(base):
     base.sql("""UPDATE sites SET lines = ARRAY['a "b"', 'c\\d', NULL, 'é,'], told = '{"k":  [1, "x"]}' WHERE id < 9""")
     base.edit("job.toml", ("[address]", 'name = "told"\n[address]'),
               ('postcode = "postcode"', 'postcode = "postcode"\nregion = "lines"'))  # fmt: skip
-    assert "wrote 10 records of sites in" in base.run("run", "job.toml").stderr
+    assert "up to date: 10 records of sites in" in base.run("run", "job.toml").stderr
     assert base.sql("SELECT count(*) FROM sites WHERE lat IS NOT NULL OR outcome IS NOT NULL") == [(10,)]
 
 

@@ -223,7 +223,7 @@ def _wrote(console: Console, summary: Summary) -> None:
         )
     if summary.into:
         records = f"{wrote.written:,} records of {summary.into}"
-        console.print(Text("wrote ", "bright_black").append(records, "default"), soft_wrap=True)
+        console.print(Text("up to date: ", "bright_black").append(records, "default"), soft_wrap=True)
     for file in summary.files:
         console.print(Text("wrote ", "bright_black").append(short(file), "default"), soft_wrap=True)
     if summary.backup:
@@ -235,8 +235,9 @@ def _next(summary: Summary) -> list[str]:
     lines = []
     page = next((short(f) for f in summary.files if f.suffix == ".html"), None)
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
-        where = f"open {page}: they are listed first" if page else "see the reasons (write.columns.reasons)"
-        lines.append(f"Look at the {doubtful:,} doubtful: {where}, with reasons.")
+        why = "a column (write.columns.reasons) or a page (markers.page) says why"
+        why = f"open {page}: they are listed first, with reasons" if page else why
+        lines.append(f"Look at the {doubtful:,} doubtful: {why}.")
         lines.append("Correct their addresses in the source and run again: only what changed is asked.")
     if summary.outcomes[Outcome.FAILED]:
         lines.append("Say `--again failed` to ask once more about what failed.")

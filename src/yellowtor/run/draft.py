@@ -69,7 +69,8 @@ def draft_job(sample: Sample, service: str, target: str, choose: Choose) -> Draf
     job = Job.model_validate(document.unwrap())
     composing = job.composing()
     rows = [dict(zip(sample.header, row, strict=False)) for row in sample.rows]
-    lines = [(row[guesses["key"].column] if not sample.keys else row[sample.keys[0]], composing.compose(row).line())
+    keys = sample.keys or [guesses["key"].column]
+    lines = [(" / ".join(row[key] for key in keys), composing.compose(row).line())
              for row in rows if not composing.says_nothing(row)]  # fmt: skip
     return Draft(tomlkit.dumps(document), guesses, lines[:3])
 

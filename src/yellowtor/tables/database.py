@@ -24,6 +24,7 @@ from yellowtor.tables.spool import Page, Spool
 from yellowtor.tables.target import Create, Load, Target, column, columns_of
 
 PAGE = 5_000  # rows that are read, and written in one transaction
+OF_POSTGIS = {"spatial_ref_sys", "geometry_columns", "geography_columns"}  # no records are in these
 
 
 class DatabaseTable:
@@ -234,7 +235,7 @@ def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterab
 
 
 def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:
-    """The tables and views of a database, those of its default schema first. Raises BadSource."""
+    """The tables and views of a database, those of its default schema first; none of PostGIS. Raises BadSource."""
     place = Place(url, None, password=password)
     with told(place.shown(), "can't be opened"):
         look = sa.inspect(open_engine(place.full_url(folder)))
@@ -250,7 +251,7 @@ def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:
         }
         schemas = [schema for schema in look.get_schema_names() if schema not in hidden]
         others = [Named(n, s) for s in schemas for n in (*look.get_table_names(s), *look.get_view_names(s))]
-    return own + others
+    return [named for named in own + others if named.table not in OF_POSTGIS]
 
 
 def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[Row], list[str]]:
