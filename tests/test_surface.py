@@ -61,6 +61,7 @@ def test_every_error_has_an_exit_code_that_is_documented():
         ("job.toml", 'level = "Level"', 'level = "Town"', "would overwrite 'Town'"),
         ("job.toml", 'to = "cabinets-placed.xlsx"', "", "needs one of to"),
         ("job.toml", "[judge]", "[judge", "is not valid TOML"),
+        ("job.toml", "[judge]", f"{'judge.' * 3_000}area = 1", "is nested too deep"),
         ("job.toml", 'service = "stand-in.toml"', 'service = "other.toml"', "There is no service description at"),
         ("job.toml", '"coast.geojson"', '"stand-in.toml"', "can't be read"),
         ("job.toml", 'town = "Town"', 'town = "City"', "no column 'City', which the job names (it has: Id, Cabinet,"),

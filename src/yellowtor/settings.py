@@ -1,7 +1,7 @@
 """Reads a TOML file into a frozen pydantic model.
 
 Whatever is wrong with a job or a description is said once, here, in one shape: the file, the line where
-it can be known, the key, the value, the rule. Nothing else in the project reads TOML.
+it can be known, the key, the value, the rule. What reads a job or a description in earnest reads it here.
 """
 
 import re
@@ -37,13 +37,16 @@ def read_toml(path: Path, what: str) -> dict[str, Any]:
     """What the file says. Raises BadJob when it can't be read or is no TOML."""
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8-sig"))
+        nul = any("\0" in text for text in _texts(data))
     except FileNotFoundError as error:
         raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
     except tomllib.TOMLDecodeError as error:
         raise BadJob(f"The {what} {path} is not valid TOML: {error}. Nothing was sent.") from error
     except (OSError, UnicodeDecodeError) as error:
         raise BadJob(f"The {what} {path} can't be read: {error}. Nothing was sent.") from error
-    if any("\0" in text for text in _texts(data)):
+    except RecursionError as error:
+        raise BadJob(f"The {what} {path} is nested too deep. Nothing was sent.") from error
+    if nul:
         raise BadJob(f"The {what} {path} has the character U+0000 in it, which no name can have. Nothing was sent.")
     return data
 

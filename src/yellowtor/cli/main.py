@@ -117,9 +117,6 @@ def run(
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
-    from yellowtor.tables.ahead import read_ahead
-
-    read_ahead(job)  # before all that takes its time to be imported
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
     from yellowtor.run.conduct import Options
@@ -371,6 +368,11 @@ def main() -> None:
     gc.set_threshold(SELDOM)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # it looks for some in all that is installed: 0.05 s
     try:
+        jobs = [Path(word) for word in sys.argv if word.endswith(".toml")]
+        if "run" in sys.argv and jobs:  # what seems to be one, before all that takes its time to be imported
+            from yellowtor.tables.ahead import read_ahead
+
+            read_ahead(jobs[0])
         app()
     except YellowtorError as error:
         _fail(error, f"yellowtor: {error}", error.exit_code)

@@ -1,4 +1,4 @@
-"""Beginning to read a job's workbook while the rest of the program is still being loaded.
+"""Beginning to read a job's workbook while the program is still being loaded.
 
 Its reader needs no interpreter, and both take about as long. What is wrong with the job or the workbook is told later,
 by those who read them.
@@ -20,5 +20,5 @@ def read_ahead(job: Path) -> None:
             from yellowtor.tables.bookfile import Book, keep_ahead
 
             keep_ahead(Book(path, None if table else sheet or ""))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return
