@@ -6,7 +6,7 @@ from sqlalchemy import Connection, func, insert, or_, select
 
 from yellowtor.answers.position import Position
 from yellowtor.answers.work import Pin
-from yellowtor.ledger.schema import address, pin, work
+from yellowtor.ledger.schema import PINNED, address, pin, work
 from yellowtor.ledger.store import Store
 
 # A pin on the record goes before one on its address.
@@ -67,9 +67,7 @@ def take_up(store: Store, job_id: int) -> None:
     """Have the job's records know the pins that hold for them, and forget those that are gone."""
     if (
         store.connection.execute(select(pin.c.id).limit(1)).first()
-        or store.connection.execute(
-            select(work.c.id).where(work.c.job_id == job_id, work.c.pin_id.is_not(None)).limit(1)
-        ).first()
+        or store.connection.execute(select(work.c.key).where(work.c.job_id == job_id, PINNED).limit(1)).first()
     ):
         with store.transaction():
             store.run(TAKE_UP, (job_id, job_id))

@@ -15,7 +15,18 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.position import written
 from yellowtor.answers.work import Known, Question, Turn, Work
 from yellowtor.ledger.pins import take_up
-from yellowtor.ledger.schema import address, answer, job, last_scan, open_question, question, reply, scanned, work
+from yellowtor.ledger.schema import (
+    PINNED,
+    address,
+    answer,
+    job,
+    last_scan,
+    open_question,
+    question,
+    reply,
+    scanned,
+    work,
+)
 from yellowtor.ledger.store import Store
 
 PAGE = 1_000
@@ -268,8 +279,8 @@ def count_states(store: Store, job_id: int) -> Counter[str]:
     """How many records of a job are pinned, to be kept, incomplete, asked: from indexes alone."""
     query = select(work.c.state, func.count()).where(work.c.job_id == job_id, work.c.state != "vanished")
     counts = Counter({row[0]: row[1] for row in store.connection.execute(query.group_by(work.c.state))})
-    pinned = select(work.c.state).where(work.c.job_id == job_id, work.c.pin_id.is_not(None))
-    for (state,) in store.connection.execute(pinned):
+    pinned = select(work.c.state, work.c.key).where(work.c.job_id == job_id, PINNED)
+    for state, _ in store.connection.execute(pinned):
         counts[state] -= 1
         counts["pinned"] += 1
     return +counts

@@ -164,7 +164,7 @@ work = Table(
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
 Index("work_state", work.c.job_id, work.c.state, work.c.address_id, work.c.pin_id)
-PINNED = work.c.pin_id.is_not(None)
+PINNED = work.c.pin_id.is_not(None)  # SQLite looks for those in work_pin only if work_state has not all that is wanted
 Index("work_pin", work.c.job_id, sqlite_where=PINNED)
 
 # The judgement of an address, by one job's thresholds, over the replies of all its services.
