@@ -294,7 +294,8 @@ def test_at_most_tries_a_few_first_and_strict_has_a_code_of_its_own(small):
 
 
 def test_the_report_reads_well_where_there_is_no_terminal(small):
-    told = without_times(small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]]).run("run", "job.toml").stderr)
+    job = small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]])
+    told = without_times(job.run("run", "job.toml").stderr)
     for line in (
         "● placed    10  A point",
         "✕ unplaced   1  The",
@@ -304,6 +305,7 @@ def test_the_report_reads_well_where_there_is_no_terminal(small):
     ):
         assert line in told
     assert "\x1b" not in told
+    assert "up to date: placed.csv" in job.run("run", "job.toml").stderr, "nothing was written the second time"
 
 
 def test_an_unchanged_ledger_of_another_version_is_refused_untouched(small):

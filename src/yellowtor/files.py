@@ -10,6 +10,8 @@ from pathlib import Path
 
 from yellowtor.errors import BadSource
 
+State = tuple[int, int] | None
+
 
 @contextmanager
 def written_aside(path: Path, backup: Path | None = None) -> Iterator[Path]:
@@ -55,6 +57,15 @@ def fingerprint(path: Path) -> str:
             return hashlib.file_digest(file, "blake2b").hexdigest()
     except OSError as error:
         raise BadSource(f"{path} can't be read: {error.strerror or error}. Nothing was written.") from error
+
+
+def state_of(path: Path) -> State:
+    """What changes when somebody writes the file: when it was written, and its size. None where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size
 
 
 def _sync(path: Path) -> None:

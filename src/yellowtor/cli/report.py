@@ -225,7 +225,8 @@ def _wrote(console: Console, summary: Summary) -> None:
         records = f"{wrote.written:,} records of {summary.into}"
         console.print(Text("up to date: ", "bright_black").append(records, "default"), soft_wrap=True)
     for file in summary.files:
-        console.print(Text("wrote ", "bright_black").append(short(file), "default"), soft_wrap=True)
+        done = "up to date: " if file in summary.untouched else "wrote "
+        console.print(Text(done, "bright_black").append(short(file), "default"), soft_wrap=True)
     if summary.backup:
         console.print(Text("as it was: ", "bright_black").append(short(summary.backup), "default"), soft_wrap=True)
 

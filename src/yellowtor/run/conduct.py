@@ -14,6 +14,7 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import Question, Turn
 from yellowtor.errors import Unconfirmed
+from yellowtor.files import state_of
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
@@ -64,7 +65,7 @@ class Options:
 
 @dataclass(frozen=True)
 class Summary:
-    """What a run came to. outcomes adds up to the records read."""
+    """What a run came to. outcomes adds up to the records read; untouched are files that are as they were before."""
 
     scan: ScanResult
     plan: Plan
@@ -78,11 +79,13 @@ class Summary:
     changes: Changes | None
     abandoned: tuple[str, ...] = ()
     in_reverse: bool = False
+    untouched: frozenset[Path] = frozenset()
 
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
     job, book, services = parts.job, parts.book, parts.services
+    before = {file: state_of(file) for file in parts.files}
     if remark := parts.table.check_target(parts.to):
         watch.remark(remark)
     source, judging = parts.table.fingerprint(), judging_of(parts, watch)
@@ -106,6 +109,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, placed_by, wrote,
         parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
         changes, tuple(subject_of(text).line() for text in book.abandoned), job.in_reverse,
+        frozenset(file for file, state in before.items() if state and state == state_of(file)),
     )  # fmt: skip
 
 

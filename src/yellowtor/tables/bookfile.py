@@ -10,6 +10,7 @@ from pathlib import Path
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
+from yellowtor.files import state_of
 from yellowtor.tables.package import check_package, readable, sheet_member
 from yellowtor.tables.sheettext import column_of
 
@@ -110,12 +111,6 @@ def opened(path: Path) -> Iterator[Book]:
         book = Book(path)
     with closing(book):
         yield book
-
-
-def state_of(path: Path) -> tuple[int, int]:
-    """What changes when somebody writes the file: when it was written, and its size."""
-    found = path.stat()
-    return found.st_mtime_ns, found.st_size
 
 
 def _check_extent(path: Path, sheet: str) -> None:

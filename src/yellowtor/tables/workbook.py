@@ -17,9 +17,9 @@ import python_calamine as calamine
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
+from yellowtor.files import State, state_of, written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened, state_of
+from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened
 from yellowtor.tables.cells import LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
@@ -75,7 +75,7 @@ class WorkbookTable(FileTable):
             self._shown, hidden, merged = self._from_xml(write=bool(answers))
             page = book.sheet(self.sheet)
             self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
-            self._read: tuple[tuple[int, int], calamine.CalamineSheet] | None = (state_of(path), page)
+            self._read: tuple[State, calamine.CalamineSheet] | None = (state_of(path), page)
         self._expected = -1
         self._added = added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
@@ -143,7 +143,7 @@ class WorkbookTable(FileTable):
         Where the sheet is to be written, its text is made ready for that: there is time while calamine reads. Why this
         is not safe is told by check_target().
         """
-        self._text: tuple[tuple[int, int], SheetText] | None = None
+        self._text: tuple[State, SheetText] | None = None
         self._unsafe = ""
         kind, state = self.path.suffix.lower(), state_of(self.path)
         if kind not in SPLICED:
