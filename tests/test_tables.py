@@ -459,6 +459,21 @@ def test_pages_of_a_sheet_that_is_as_it_was_scanned_are_read_where_a_cell_of_the
         job.path("placed.xlsx").unlink()
 
 
+@pytest.mark.parametrize(("name", "to"), [("cabinets.xlsx", None), ("cabinets.xlsx", "copy.xlsx"), ("sites.csv", None)])
+def test_what_another_program_saves_while_answers_are_put_in_is_not_overwritten(tmp_path, name, to):
+    path, saved = tmp_path / name, b"what was saved meanwhile"
+    path.write_bytes((DATA / name).read_bytes() if name == "cabinets.xlsx" else b"Id,Town\n1,Skelinstead\n")
+    table = WorkbookTable(path, None) if name == "cabinets.xlsx" else DelimitedTable(path)
+
+    def answering(rows):
+        path.write_bytes(saved)
+        return [[47.5] * len(rows)]
+
+    with pytest.raises(BadSource, match=r"written to by another program .* kept in the ledger"):
+        table.rewrite(to and tmp_path / to, ["Latitude"], answering)
+    assert {file.name: file.read_bytes() for file in tmp_path.iterdir()} == {name: saved}
+
+
 @pytest.mark.parametrize("stray", ["", "note"])
 def test_a_cell_far_from_the_records_is_told_if_it_holds_something(small, stray):
     import xlsxwriter

@@ -20,15 +20,17 @@ def written_aside(path: Path, backup: Path | None = None) -> Iterator[Path]:
     What stood at path before is kept at backup, if one is named. Nothing is replaced by the same bytes.
 
     If the body raises, or the disk is full, path is as it was and nothing is left beside it. Raises
-    BadSource when the folder or the file can't be written.
+    BadSource when the folder or the file can't be written, or somebody else wrote to the file meanwhile.
     """
     aside: Path | None = None
+    before = state_of(path)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         aside = path.with_name(f".{path.name}.new")  # always this name, so that one left by a kill is used up
         aside.touch()
         aside.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
         yield aside
+        check_unwritten(path, before)
         if path.exists():
             if filecmp.cmp(aside, path, shallow=False):
                 return
@@ -66,6 +68,15 @@ def state_of(path: Path) -> State:
     except OSError:
         return None
     return found.st_mtime_ns, found.st_size
+
+
+def check_unwritten(path: Path, before: State) -> None:
+    """Raise BadSource where somebody has written to the file since it was in this state."""
+    if state_of(path) != before:
+        raise BadSource(
+            f"{path} was written to by another program while the answers were put in. It is as that left it; the "
+            "answers are kept in the ledger, and the next run writes them without asking again."
+        )
 
 
 def _sync(path: Path) -> None:

@@ -14,7 +14,7 @@ from typing import IO
 from lxml import etree
 
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
+from yellowtor.files import check_unwritten, state_of, written_aside
 
 _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 _RELATION_STRICT = "{http://purl.oclc.org/ooxml/officeDocument/relationships}id"
@@ -105,11 +105,13 @@ def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, 
 def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece]], backup: Path | None = None) -> None:
     """Write source to `to` with the content of some members replaced, which comes in pieces.
 
-    Every other member is copied as it is packed, and keeps its place, name, date and flags.
+    Every other member is copied as it is packed, and keeps its place, name, date and flags. Raises BadSource where
+    that can't be written, or somebody wrote to the source meanwhile.
     """
+    before = state_of(source)
     with (
-        zipfile.ZipFile(source) as old,
         source.open("rb") as packed,
+        zipfile.ZipFile(packed) as old,
         written_aside(to, backup) as aside,
         zipfile.ZipFile(aside, "w", zipfile.ZIP_DEFLATED) as new,
     ):
@@ -125,6 +127,7 @@ def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece
                 packed.seek(entry.header_offset)
                 end = ends[bisect_right(ends, entry.header_offset)]
                 _carry_over(packed, end - entry.header_offset, new, kept)
+        check_unwritten(source, before)
 
 
 def _carry_over(packed: IO[bytes], size: int, to: zipfile.ZipFile, entry: zipfile.ZipInfo) -> None:

@@ -17,7 +17,7 @@ import python_calamine as calamine
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.files import State, state_of, written_aside
+from yellowtor.files import State, check_unwritten, state_of, written_aside
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened
 from yellowtor.tables.cells import LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
@@ -75,8 +75,9 @@ class WorkbookTable(FileTable):
             self._shown, hidden, merged = self._from_xml(write=bool(answers))
             page = book.sheet(self.sheet)
             self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
-            self._read: tuple[State, calamine.CalamineSheet] | None = (state_of(path), page)
-        self._expected = -1
+            self._read: tuple[State, calamine.CalamineSheet] | None = book.state, page
+        self._told: State = None
+        self._expected: tuple[State, int] | None = None
         self._added = added = [name for name in answers if name not in self.header]
         if added and block and told and told.last_column is not None:
             raise BadSource(
@@ -173,18 +174,25 @@ class WorkbookTable(FileTable):
             yield rows
 
     @contextmanager
-    def _page(self) -> Iterator[calamine.CalamineSheet]:
+    def _page(self) -> Iterator[tuple[State, calamine.CalamineSheet]]:
         """The sheet: as it was read at first, once, if the file is the same; it is not held for longer."""
         read, self._read = self._read, None
         if read and read[0] == state_of(self.path):
-            yield read[1]
+            yield read
             return
         with opened(self.path) as book:
-            yield book.sheet(self.sheet)
+            yield book.state, book.sheet(self.sheet)
+
+    def fingerprint(self) -> str:
+        self._told = state_of(self.path)
+        return super().fingerprint()
 
     def expect(self, records: int) -> None:
-        """The file is as it was scanned, with so many records: whoever writes need not read which rows they are in."""
-        self._expected = records
+        """The file, as its fingerprint was told last, is as it was scanned, with so many records.
+
+        So whoever writes need not read which rows they are in.
+        """
+        self._expected = self._told, records
 
     def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells.
@@ -192,14 +200,14 @@ class WorkbookTable(FileTable):
         Where there are as many records as rows, none is blank, and the cells are read when somebody looks at them.
         """
         first = self._block.first_row + 1
-        with self._page() as page:
+        with self._page() as (state, page):
             end, last = page.end[0] if page.end else 0, self._block.last_row
             below = (end if last is None else min(last, end)) + 1
             rows = _Rows(page.iter_rows())
             for at in range(first, below, BATCH):
                 numbers: Sequence[int] = range(at + 1, min(at + BATCH, below) + 1)
                 read = partial(self._columns, rows, numbers)
-                if self._expected == below - first:
+                if self._expected == (state, below - first):
                     yield numbers, Later(len(numbers), read)
                     continue
                 columns = read()
@@ -233,19 +241,28 @@ class WorkbookTable(FileTable):
             self._as_text(to, order, columns, answering)
             kept()
             return
+        before = state_of(self.path)
         places = [self._block.first_column + order.index(name) for name in columns]
         new = {self._block.first_column + order.index(name): name for name in added}
-        pages = (Page(numbers, answering(rows)) for numbers, rows in self._numbered())  # as they are written
-        splice, to = Splice(self._block.first_row + 1, places, new, pages), to or self.path
+        splice, to = Splice(self._block.first_row + 1, places, new, self._pages(answering, before)), to or self.path
         if self.path.suffix.lower() == ".ods":
             from yellowtor.tables.ods import splice_ods
 
             splice_ods(self.path, to, self.sheet, splice, self.backup)
         else:
             ready, self._text = self._text, None
-            same = ready[1] if ready and ready[0] == state_of(self.path) else None
+            same = ready[1] if ready and ready[0] == before else None
             splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
         kept()
+
+    def _pages(self, answering: Answering, before: State) -> Iterator[Page]:
+        """The pages, answered as they are written. Raises BadSource where the file is not in this state all the while.
+
+        For the rows would be others than those of its XML.
+        """
+        for numbers, rows in self._numbered():
+            yield Page(numbers, answering(rows))
+        check_unwritten(self.path, before)
 
     def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
         """Write the records as CSV (RFC 4180, UTF-8): what is done with a workbook that can't be written back."""
