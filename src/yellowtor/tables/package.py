@@ -110,9 +110,9 @@ def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece
     """
     before = state_of(source)
     with (
-        source.open("rb") as packed,
-        zipfile.ZipFile(packed) as old,
         written_aside(to, backup) as aside,
+        source.open("rb") as packed,  # closed before it may be replaced, as some systems want it
+        zipfile.ZipFile(packed) as old,
         zipfile.ZipFile(aside, "w", zipfile.ZIP_DEFLATED) as new,
     ):
         new.comment = old.comment
