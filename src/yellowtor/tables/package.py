@@ -74,14 +74,16 @@ def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
     roots = _relations(package, "_rels/.rels", "")
     book = next((target for kind, target in roots.values() if kind.endswith("/officeDocument")), "")
     if book not in package.namelist():
-        raise BadSource("The package names no workbook. Save it anew.")
+        raise BadSource(f"{package.filename} names no workbook in it. Save it anew. Nothing was written.")
     folder, name = posixpath.split(book)
     parts = _relations(package, f"{folder}/_rels/{name}.rels", folder)
     for entry in xml_of(package, book).iter("{*}sheet"):
         relation = entry.get(_RELATION) or entry.get(_RELATION_STRICT)
         if entry.get("name") == sheet and relation in parts:
             return parts[relation][1]
-    raise BadSource(f"The workbook's index does not name the sheet {sheet!r}. Save it anew.")
+    raise BadSource(
+        f"{package.filename}: its index does not name the sheet {sheet!r}. Save it anew. Nothing was written."
+    )
 
 
 def parts_of(package: zipfile.ZipFile, member: str, kind: str) -> list[str]:
