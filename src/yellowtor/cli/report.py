@@ -236,8 +236,8 @@ def _next(summary: Summary) -> list[str]:
     lines = []
     page = next((short(f) for f in summary.files if f.suffix == ".html"), None)
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
-        why = "a column (write.columns.reasons) or a page (markers.page) says why"
-        why = f"open {page}: they are listed first, with reasons" if page else why
+        listed = f"open {page}: they are listed first, with reasons"
+        why = listed if page else "a column (write.columns.reasons) or a page (markers.page) says why"
         lines.append(f"Look at the {doubtful:,} doubtful: {why}.")
         lines.append("Correct their addresses in the source and run again: only what changed is asked.")
     if summary.outcomes[Outcome.FAILED]:

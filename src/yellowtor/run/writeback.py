@@ -184,8 +184,8 @@ class WriteBack:
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
         """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
-        compared = wanted if self._in_order else wanted | {"key"} if self._unchanged else wanted | {"key", "raw_hash"}
-        found = self._book.answers_in_order(self._position, len(batch), compared)
+        compared = set() if self._in_order else {"key"} if self._unchanged else {"key", "raw_hash"}
+        found = self._book.answers_in_order(self._position, len(batch), wanted | compared)
         self._position += len(batch)
         if self._in_order and len(found) == len(batch):
             return found, ()

@@ -98,12 +98,15 @@ class Texts(Sequence[Row]):
 
     def column(self, at: int) -> Sequence[str]:
         if at not in self._made:
-            self._made[at] = _column_as_text(self._columns[at])
+            self._made[at] = _column_as_text(self._values()[at])
         return self._made[at]
+
+    def _values(self) -> Sequence[Sequence[object]]:
+        return self._columns
 
     @cached_property
     def _rows(self) -> list[Row]:
-        return list(zip(*map(self.column, range(len(self._columns))), strict=True))
+        return list(zip(*map(self.column, range(len(self._values()))), strict=True))
 
     def __len__(self) -> int:
         return len(self._columns[0])
@@ -119,31 +122,19 @@ class Texts(Sequence[Row]):
         return self._rows[at]
 
 
-class Later(Sequence[Row]):
+class Later(Texts):
     """So many rows of texts, whose columns of values are read when somebody looks at one of them."""
 
     def __init__(self, count: int, read: Callable[[], Sequence[Sequence[object]]]) -> None:
+        super().__init__(())
         self._count, self._read = count, read
 
-    @cached_property
-    def _texts(self) -> Texts:
-        return Texts(self._read())
-
-    def column(self, at: int) -> Sequence[str]:
-        return self._texts.column(at)
+    def _values(self) -> Sequence[Sequence[object]]:
+        self._columns = self._columns or self._read()
+        return self._columns
 
     def __len__(self) -> int:
         return self._count
-
-    def __iter__(self) -> Iterator[Row]:
-        return iter(self._texts)
-
-    @overload
-    def __getitem__(self, at: int) -> Row: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[Row]: ...
-    def __getitem__(self, at: int | slice) -> Row | list[Row]:
-        return self._texts[at]
 
 
 def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
