@@ -107,6 +107,7 @@ def test_a_colleagues_ledger_and_old_coordinates_are_taken_over_with_where_they_
     assert len(features) == 8
     assert all(f["geometry"] is None or f["geometry"]["type"] == "Point" for f in features)
     job.edit("job.toml", ("ledger.sqlite", ledger.text))
+    job.path("placed.csv").unlink()
     told = job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr
     assert "7 replies and 1 pins are taken over from known.geojson. They take effect at the next run" in told
     assert "; 8 were known" in job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr

@@ -413,6 +413,9 @@ def test_an_answer_never_goes_through_what_is_no_object(tmp_path):
     table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
     assert "[1,2,30]" in path.read_text(), "the same point is left as it is written"
     path.write_text(path.read_text().replace("[1,2,30]", "[1,2,31]"))
+    with pytest.raises(BadSource, match="written to by another program"):
+        table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
+    assert table.refresh()
     table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
     assert "[1,2,31]" in path.read_text(), "what somebody else has written meanwhile is still there"
     table.rewrite(None, ["geometry.latitude", "geometry.longitude", "new"], lambda _: [[None], [None], ["x"]])

@@ -82,6 +82,7 @@ def test_a_request_that_is_refused_as_a_whole_is_asked_again_as_a_whole_or_ends_
     job.env["YELLOWTOR_STANDIN_KEY"] = "wrong"
     job.edit("job.toml", ('"ledger.sqlite"', '"other.sqlite"'))
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 1"))
+    job.path("placed.csv").unlink()
     assert "key refused" in job.run("run", "job.toml", code=5).stderr
     assert job.service.counters()["by_kind"] == {"many": 3, "busy": 2, "key": 1}
 

@@ -91,10 +91,13 @@ def test_only_our_cells_change_and_every_other_member_stays_byte_identical(examp
     before, after = members(job.path("cabinets.xlsx")), members(job.path("cabinets-placed.xlsx"))
     assert set(before) >= set(MORE_PARTS) or not burden
     assert list(before) == list(after)
-    assert [name for name in before if before[name] != after[name]] == [SHEET]
+    assert [name for name in before if before[name] != after[name]] == [SHEET, "xl/workbook.xml"]
+    book = before["xl/workbook.xml"][0].replace(b"!$A$1:$J$", b"!$A$1:$N$")  # the filter has the new columns, too
+    assert after["xl/workbook.xml"][0] == book
     assert len(before) > 20, "a lived-in workbook: chart, picture, comment, table"
     old, new = before[SHEET][0].decode(), after[SHEET][0].decode()
-    assert old[old.index("</sheetData>") :] == new[new.index("</sheetData>") :], "x14 formats and drop-downs stay"
+    rest = old[old.index("</sheetData>") :].replace('<autoFilter ref="A1:J260"/>', '<autoFilter ref="A1:N260"/>')
+    assert rest == new[new.index("</sheetData>") :], "x14 formats and drop-downs stay"
     for piece in ("x14:dataValidation ", "x14:cfRule", "DATE(2026,11,2)-G2</f><v>"):
         assert piece in new
     rows, were = job.rows(), job.rows("cabinets.xlsx")

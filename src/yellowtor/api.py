@@ -50,7 +50,10 @@ def place(
     for remark in remarks:
         LOG.warning(remark)
     table, framed_table = framed(frame, checked.records)
-    files, options = Files(None, None, ()), Options(at_most=at_most, again_failed=again_failed, agreed=yes)
+    files, options = (
+        Files(None if isinstance(job, Mapping) else Path(job), None, ()),
+        Options(at_most=at_most, again_failed=again_failed, agreed=yes),
+    )
     with open_parts(checked, folder, whose, services, table, files, again_failed=again_failed) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), StopWish()))
     if turn := summary.asked.refused:

@@ -11,6 +11,7 @@ from typing import TypeVar
 
 from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob, YellowtorError
+from yellowtor.jobfiles import check_outputs
 from yellowtor.opening import open_table
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Table, Watcher
@@ -81,6 +82,7 @@ class Checker:
             table, _, to = opened
             reader = self._try(lambda: RowReader(job, table))
             yield self._checked("columns of records", ", ".join(filter(None, table.header)))
+            self._try(lambda: self._check_outputs(job))
             self._try(lambda: table.check_target(to))
             yield self._checked("where the answers go", str(to or table.into or "into the source"))
         self._try(lambda: check_markers(job, self._folder))
@@ -90,6 +92,10 @@ class Checker:
         yield self._checked("ledger", str(where or ""))
         if whole and opened and reader:
             yield from self._records(job, opened[0], services)
+
+    def _check_outputs(self, job: Job) -> None:
+        ledger = ledger_of(job, self._folder)
+        check_outputs(job, self._folder, self._path, ledger if isinstance(ledger, Path) else None)
 
     def _records(self, job: Job, table: Table, services: Sequence[HttpService]) -> Iterator[Checked]:
         seen = self._try(lambda: preview(job, table, services, 0, self._watch))

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yellowtor.errors import BadJob, BadSource
+from yellowtor.files import dated, real_path
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Table
@@ -32,9 +33,9 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
         return _database_table(job, folder), None, None
     source = folder / job.records.file
     to = None if job.write.in_place or job.write.to is None else folder / job.write.to
-    if to and to.resolve() == source.resolve() and job.records.file != STANDARD:
+    if to and real_path(to) == real_path(source) and job.records.file != STANDARD:
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
-    backup = _dated(source) if job.write.in_place and job.write.backup else None
+    backup = free_name(source) if job.write.in_place and job.write.backup else None
     answers = {column: part for part, column in job.write.columns.mapped().items()}
     return chosen(file_table(source, job.records, backup, answers), job.records), source, to
 
@@ -56,15 +57,15 @@ def framed(frame: "pd.DataFrame", records: Records) -> "tuple[Table, FrameTable]
     return chosen(table, records), table
 
 
-def _dated(path: Path) -> Path:
+def free_name(path: Path) -> Path:
     """A name beside path that is free, with today's date in it."""
-    stem, *endings = path.name.split(".")
-    now = CLOCK.now().astimezone()
-    for stamp in (f"{now:%Y-%m-%d}", f"{now:%Y-%m-%dT%H%M%S}"):
-        backup = path.with_name(".".join([stem, stamp, *endings]))
-        if not backup.exists():
-            break
-    return backup
+    return dated(path, CLOCK.now().astimezone())
+
+
+def copy_table(path: Path, job: Job) -> Table:
+    """The copy with the answers that a run has written, as a table like its source."""
+    records = job.records.model_copy(update={"file": path})
+    return chosen(file_table(path, records), records)
 
 
 def file_table(
@@ -86,7 +87,7 @@ def file_table(
         from yellowtor.tables.workbook import WorkbookTable
 
         return WorkbookTable(
-            path, records.sheet, backup, block=records.block, table=records.table, answers=list(answers or ())
+            path, records.sheet, backup, block=records.block, table=records.table, answers=answers or {}
         )
     if kind in {".parquet", ".pq"} and not packed:
         from yellowtor.tables.parquet import ParquetTable

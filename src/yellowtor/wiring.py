@@ -21,7 +21,8 @@ from yellowtor.allowance.windows import Window
 from yellowtor.answers.outcome import Outcome
 from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob
-from yellowtor.opening import CLOCK, database_password, open_table
+from yellowtor.jobfiles import check_outputs, source_file
+from yellowtor.opening import CLOCK, copy_table, database_password, free_name, open_table
 from yellowtor.run.conduct import Parts
 from yellowtor.run.job import Job
 from yellowtor.run.plan import currency_of
@@ -45,9 +46,9 @@ if TYPE_CHECKING:
 
 
 class Files(NamedTuple):
-    """The file that is read, the one that gets the answers (None: the table itself), and those that are written."""
+    """The job file, the file that gets the answers (None: the table itself), and the files that are written."""
 
-    read: Path | None
+    job: Path | None
     to: Path | None
     written: Sequence[Path]
 
@@ -273,7 +274,7 @@ def job_parts(
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
-        named = Files(source if job.records.file != STANDARD else None, to, files)
+        named = Files(path, to, files)
         parts = open_parts(
             job, folder, job.name or path.resolve(), services, table, named, again_failed=again_failed,
             spend_at_most=spend_at_most, along=along,
@@ -282,7 +283,9 @@ def job_parts(
 
 
 def _ending(source: Path | None) -> str:
-    return "".join(source.suffixes[-2:] if source.suffix == ".gz" else source.suffixes[-1:]) if source else ""
+    if source is None or not source.suffix:
+        return ".csv"
+    return "".join(source.suffixes[-2:] if source.suffix == ".gz" else source.suffixes[-1:])
 
 
 @contextmanager
@@ -298,10 +301,8 @@ def open_parts(
         check_currency(services)
     under = check_markers(job, folder)
     written = [*files.written, *(folder / f for f in (job.markers.geojson, job.markers.page) if f)]
-    every = {f.resolve() for f in [*written, *filter(None, [files.read])]}
-    if len(every) < len(written) + (files.read is not None and files.read not in written):
-        raise BadJob("two of the files that the job writes are one. Nothing was sent.")
     ledger = ledger_of(job, folder)
+    check_outputs(job, folder, files.job, ledger if isinstance(ledger, Path) else None)
     again: Again = "failed" if again_failed else "nothing"
     credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
     charged = [terms(service, job.ask.caps) for service in services]
@@ -310,21 +311,25 @@ def open_parts(
         worker=this_worker(), along=along,
     ) as book:  # fmt: skip
         markers = partial(_marker_files, job, folder, credit, under)
-        yield Parts(job, table, services, book, book.clock, markers, LEAVE, files.to, tuple(written), table.into)
+        yield Parts(
+            job, table, services, book, book.clock, markers, LEAVE, files.to, tuple(written), table.into,
+            lambda copy: copy_table(copy, job), free_name,
+        )  # fmt: skip
 
 
 @contextmanager
 def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
+    source = source_file(job, folder)
     with ExitStack() as stack:
         made: list[MarkerFile] = []
         if job.markers.geojson:
             from yellowtor.markers.geojson import geojson_file
 
-            made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution)))
+            made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution, source)))
         if job.markers.page:
             from yellowtor.markers.page import page_file
 
             meanings = {outcome.value: outcome.meaning for outcome in Outcome}
-            page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings)
+            page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings, source)
             made.append(stack.enter_context(page))
         yield made

@@ -60,7 +60,8 @@ def guess_columns(header: Sequence[str], rows: Sequence[Sequence[str]]) -> dict[
 
     rows are a sample of the table. The parts are those of NAMES.
     """
-    columns = {name: [cell for row in rows if (cell := row[at].strip())] for at, name in enumerate(header) if name}
+    named = [(at, name) for at, name in enumerate(header) if name and header.count(name) == 1]
+    columns = {name: [cell for row in rows if (cell := row[at].strip())] for at, name in named}
     unique = {name for name, cells in columns.items() if len(cells) == len(rows) == len(set(cells)) and rows}
     scores = {
         (part, name): score

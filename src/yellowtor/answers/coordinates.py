@@ -22,6 +22,7 @@ class Finding(StrEnum):
     HALF = "one of the two missing"
     RANGE = "off the globe"
     ZERO = "0,0"
+    OURS = "those that we wrote for another record, now judged like all that we wrote"
 
     @property
     def is_certain(self) -> bool:

@@ -19,6 +19,7 @@ from yellowtor.ledger.scanning import ScanBook
 from yellowtor.ledger.schema import asking, job, run
 from yellowtor.ledger.store import Clock, Store, Worker
 from yellowtor.ledger.windows import stamp
+from yellowtor.ledger.written import WrittenBook
 
 if TYPE_CHECKING:
     from yellowtor.ledger.postgres import Server
@@ -41,6 +42,7 @@ class RunBook:
     scanning: ScanBook
     requests: Mapping[str, RequestBook]
     judging: JudgeBook
+    written: WrittenBook
     abandoned: Sequence[str]
     expired: Mapping[str, int]
     clock: Clock
@@ -80,7 +82,7 @@ def open_book(
             yield RunBook(
                 ScanBook(store, job_id, run_id, askings),
                 {terms.service: RequestBook(store, job_id, run_id, terms, again, budget) for terms in services},
-                JudgeBook(store, job_id, askings),
+                JudgeBook(store, job_id, askings), WrittenBook(store),
                 abandoned, expired, store.clock, helps, store, (job_id, run_id),
             )  # fmt: skip
         runs.end(store, run_id)

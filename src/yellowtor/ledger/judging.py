@@ -28,6 +28,9 @@ KEEP = {
         FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2""",
     False: "UPDATE work SET written = new.column1 FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2",
 }
+PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
+TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
+    SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
@@ -169,9 +172,11 @@ class JudgeBook:
             if self._spilled:
                 new: dict[str, Any] = {"written": new_written.c.coordinates} | ({"held": None} if in_place else {})
                 connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
+                self._store.run(TAKE_POSITIONS)
                 connection.execute(new_written.delete())
             if self._new:
                 self._store.run_many(KEEP[in_place], [(text, number) for number, text in self._new])
+                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({text for _, text in self._new})])
         self._new, self._spilled = [], False
 
     def outcomes(self) -> dict[str, int]:

@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 7
+VERSION = 8
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -194,6 +194,22 @@ last_scan = Table(
     Column("job_id", Integer, primary_key=True),
     Column("source", Text, nullable=False),
 )  # fmt: skip
+
+# Every position that a run has written, as it was written: whichever record has it now, it is ours.
+written_position = Table(
+    "written_position", metadata,
+    Column("coordinates", Text, primary_key=True),
+    sqlite_with_rowid=False,
+)  # fmt: skip
+
+# Every file as a run has written it: by the digest of its bytes; its state tells that it is so still.
+written_file = Table(
+    "written_file", metadata,
+    Column("digest", Text, primary_key=True),
+    Column("path", Text, nullable=False),
+    Column("state", Text, nullable=False),
+)  # fmt: skip
+Index("written_file_path", written_file.c.path)
 
 # What the source held in this run, in its order; lives as long as the connection. As long as all of it is in the order
 # of the last scan, only what differs.

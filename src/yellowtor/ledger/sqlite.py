@@ -4,7 +4,7 @@ never wait for each other in a circle.
 
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager, nullcontext
 from pathlib import Path
 
@@ -16,8 +16,21 @@ from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.schema import KEPT_TABLES, VERSION, metadata
 from yellowtor.ledger.store import Clock, Running, Store, check_version
 
+APPLICATION = 0x59544F52  # in the file's header (SQLite's application_id): "YTOR"
 PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-16000", "wal_autocheckpoint=4000")
 NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "fuse.sshfs", "afs"}
+
+
+TABLES = "SELECT name FROM sqlite_master WHERE type = 'table'"
+OURS = {"job", "run", "request", "reply"}  # tables of every ledger, also of one from before it said whose it is
+FOREIGN = 'is a database of another program, and no ledger. Name another file: ledger = "…" in the job.'
+
+
+def _is_ours(application: int, version: int, tables: Sequence[str]) -> bool:
+    """Whether an SQLite database is a ledger, or empty; told by its header and the names of its tables."""
+    if application == APPLICATION or not (application or version or tables):
+        return True
+    return not application and version > 0 and OURS.issubset(tables)
 
 
 class SqliteStore(Store):
@@ -44,6 +57,13 @@ class SqliteStore(Store):
             connect_args={"check_same_thread": False, "timeout": 60},
         )  # fmt: skip
         self._connected(engine)
+        if not _is_ours(
+            self.run("PRAGMA application_id").scalar_one(),
+            self.run("PRAGMA user_version").scalar_one(),
+            [name for (name,) in self.run(TABLES)],
+        ):
+            self.close()
+            raise LedgerTrouble(f"{path} {FOREIGN} Nothing was sent.")
         self._prepare()
 
     def _prepare(self) -> None:
@@ -58,6 +78,7 @@ class SqliteStore(Store):
                 upgrade(self.connection, version)
             elif not version:
                 metadata.create_all(self.connection, tables=KEPT_TABLES)
+            self.run(f"PRAGMA application_id={APPLICATION}")
             self.run(f"PRAGMA user_version={VERSION}")
         self._make_fleeting()
 
@@ -113,9 +134,13 @@ def look_at(path: Path) -> str:
     try:
         with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as connection:
             (version,) = connection.execute("PRAGMA user_version").fetchone()
+            (application,) = connection.execute("PRAGMA application_id").fetchone()
+            tables = [name for (name,) in connection.execute(TABLES)]
             (whole,) = connection.execute("PRAGMA quick_check(1)").fetchone()
     except sqlite3.Error as error:
         raise LedgerTrouble(f"The ledger {path} can't be read: {error}.") from error
+    if not _is_ours(application, version, tables):
+        raise LedgerTrouble(f"{path} {FOREIGN}")
     if version > VERSION or whole != "ok":
         why = f"it has version {version}, and this Yellowtor knows those up to {VERSION}" if whole == "ok" else whole
         raise LedgerTrouble(f"The ledger {path} can't be used: {why}.")

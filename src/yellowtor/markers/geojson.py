@@ -32,9 +32,12 @@ class GeoJson:
 
 
 @contextmanager
-def geojson_file(path: Path, attribution: str) -> Iterator[GeoJson]:
-    """Write a FeatureCollection to path; `attribution` is a foreign member (RFC 7946 section 6.1)."""
-    with written_aside(path) as aside, aside.open("w", encoding="utf-8") as file:
+def geojson_file(path: Path, attribution: str, like: Path | None = None) -> Iterator[GeoJson]:
+    """Write a FeatureCollection to path; `attribution` is a foreign member (RFC 7946 section 6.1).
+
+    Whoever may read the file `like` may read it.
+    """
+    with written_aside(path, like=like) as aside, aside.open("w", encoding="utf-8") as file:
         head = {"type": "FeatureCollection", **({"attribution": attribution} if attribution else {})}
         file.write(json.dumps(head, ensure_ascii=False)[:-1] + ', "features": [')
         yield GeoJson(file)

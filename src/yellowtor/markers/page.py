@@ -33,9 +33,17 @@ class Page:
 
 @contextmanager
 def page_file(
-    path: Path, title: str, attribution: str, under: Sequence[Path], meanings: Mapping[str, str]
+    path: Path,
+    title: str,
+    attribution: str,
+    under: Sequence[Path],
+    meanings: Mapping[str, str],
+    like: Path | None = None,
 ) -> Iterator[Page]:
-    """Write the page to path. `under` are GeoJSON files; meanings says what each outcome means."""
+    """Write the page to path. `under` are GeoJSON files; meanings says what each outcome means.
+
+    Whoever may read the file `like` may read it.
+    """
     layers = [read_under(layer) for layer in under]
     page = Page()
     yield page
@@ -56,7 +64,7 @@ def page_file(
         page_js=_asset(assets / "page.js"),
         data=_for_script({"records": page.records, "under": layers, "marks": _marks(meanings)}),
     )
-    with written_aside(path) as aside:
+    with written_aside(path, like=like) as aside:
         aside.write_text(html, encoding="utf-8")
 
 

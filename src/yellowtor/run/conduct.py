@@ -1,6 +1,6 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -14,8 +14,10 @@ from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import Question, Turn
 from yellowtor.errors import Unconfirmed
-from yellowtor.files import state_of
+from yellowtor.filelocks import check_free, locked
+from yellowtor.files import announcing, check_writable, state_of
 from yellowtor.run.asked import Asked, AskResult
+from yellowtor.run.edited import check_copy, edited_files, keep_edited, noting
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
 from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
@@ -46,6 +48,8 @@ class Parts:
     to: Path | None
     files: tuple[Path, ...]
     into: str = ""
+    open_copy: Callable[[Path], Table] | None = None
+    dated: Callable[[Path], Path] | None = None
 
 
 @dataclass(frozen=True)
@@ -86,8 +90,9 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
     job, book, services = parts.job, parts.book, parts.services
     before = {file: state_of(file) for file in parts.files}
-    if remark := parts.table.check_target(parts.to):
+    for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
+    edited = _edited(parts, watch)
     source, judging = parts.table.fingerprint(), judging_of(parts, watch)
     scanned, plan = _planned(parts, options, judging, watch, source)
     if not (options.dry_run or options.agreed):
@@ -102,7 +107,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         asked = Asked(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging")
         judging.judge_open(book.judging)
-        wrote = back.write(parts.to, parts.markers, scanned=source, records=scanned.records)
+        with locked(parts.files, watch.remark):
+            wrote = _write(parts, back, edited, watch, source, scanned.records)
     counts, placed_by = book.judging.outcomes(), book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup
     return Summary(
@@ -111,6 +117,35 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         changes, tuple(subject_of(text).line() for text in book.abandoned), job.in_reverse,
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
     )  # fmt: skip
+
+
+def check_files(files: Sequence[Path]) -> list[str]:
+    """Remarks about the files that a run writes. Raises BadSource where one can't be written, Busy where one is."""
+    for file in files:
+        check_free(file)
+    return [remark for file in files for remark in check_writable(file)]
+
+
+def _edited(parts: Parts, watch: Watcher) -> list[Path]:
+    """The files that people have changed since a run wrote them. Raises BadSource where that must not be lost."""
+    own = parts.files[1:] if parts.job.write.in_place and not parts.into else parts.files
+    edited = edited_files(own, parts.book.written)
+    if parts.to in edited and parts.open_copy and parts.job.write.if_edited == "stop":
+        back = WriteBack(parts.job, parts.table, parts.book.judging, watch, parts.leave)
+        watch.phase("Comparing")
+        check_copy(parts.to, back, parts.table, parts.open_copy)
+    return edited
+
+
+def _write(
+    parts: Parts, back: WriteBack, edited: Sequence[Path], watch: Watcher, source: str, records: int
+) -> WriteResult:
+    """Write the answers and the markers; what people have changed is kept first."""
+    if parts.dated:
+        for remark in keep_edited(edited, parts.dated):
+            watch.remark(remark)
+    with announcing(noting(parts.book.written)):
+        return back.write(parts.to, parts.markers, scanned=source, records=records)
 
 
 @dataclass(frozen=True)
@@ -137,7 +172,8 @@ def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher, s
     book, services = parts.book, parts.services
     for name, count in book.expired.items():
         watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
-    scanned = scan(parts.job, parts.table, [service.asking for service in services], book.scanning, watch, source)
+    askings = [service.asking for service in services]
+    scanned = scan(parts.job, parts.table, askings, book.scanning, book.written, watch, source)
     if len(services) > 1:  # whom to ask depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)

@@ -6,7 +6,7 @@ The models here, in records.py and in targets.py are the language; docs/job-file
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, ValidationInfo, field_validator, model_validator
 
 from yellowtor.answers.levels import Level
 from yellowtor.answers.outcome import Thresholds
@@ -103,6 +103,9 @@ class Judge(Settings):
         return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
 
 
+ENDINGS = {"geojson": (".geojson", ".json"), "page": (".html", ".htm")}
+
+
 class Markers(Settings):
     geojson: Path | None = Field(None, description="GeoJSON (RFC 7946) of the points.")
     page: Path | None = Field(None, description="A page with a map that needs no network.")
@@ -110,6 +113,14 @@ class Markers(Settings):
     under: list[Path] = Field(
         default_factory=list, description="GeoJSON files drawn under the markers: coastlines, roads."
     )
+
+    @field_validator("geojson", "page")
+    @classmethod
+    def _ending(cls, path: Path | None, told: ValidationInfo) -> Path | None:
+        endings = ENDINGS[told.field_name or ""]
+        if path is not None and path.suffix.lower() not in endings:
+            raise ValueError(f"{path.name!r} must end in {' or '.join(endings)}")
+        return path
 
 
 class Job(Settings):

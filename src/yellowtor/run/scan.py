@@ -14,7 +14,7 @@ from yellowtor.answers.spots import Composer, Subject
 from yellowtor.answers.work import Known, Work
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
-from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher
+from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher, WrittenBook
 
 NAMED = 100  # records that are named for what is wrong with them
 PARTED = "\x1f"  # between the parts of a key of several columns
@@ -55,6 +55,12 @@ class RowReader:
         columns = list(self.composing.raw_columns())
         keys = job.records.keys() or table.keys
         wanted = [*keys, *columns, *([job.records.name] if job.records.name else [])]
+        named = [*wanted, *filter(None, job.held_columns()), *job.write.columns.mapped().values()]
+        if twice := [name for name in dict.fromkeys(named) if table.header.count(name) > 1]:
+            raise BadSource(
+                f"{table.name} has more than one column called {', '.join(map(repr, twice))}, which the job names. "
+                "Give each a name of its own. Nothing was sent."
+            )
         if missing := [name for name in dict.fromkeys(wanted) if name not in table.header]:
             have = ", ".join(filter(None, table.header))
             raise BadSource(
@@ -140,11 +146,17 @@ def identities(keys: Iterable[str]) -> list[str]:
 
 
 def scan(
-    job: Job, table: Table, askings: Sequence[Asking], book: ScanBook, watch: Watcher, fingerprint: str
+    job: Job,
+    table: Table,
+    askings: Sequence[Asking],
+    book: ScanBook,
+    ours: WrittenBook,
+    watch: Watcher,
+    fingerprint: str,
 ) -> ScanResult:
     """Scan the whole source, unless it has the same fingerprint as the last time and is looked at in the same way.
 
-    askings are how the job's services are asked.
+    askings are how the job's services are asked; ours knows the positions that runs have written.
 
     Raises BadSource for a key that is empty or stands twice.
     """
@@ -173,6 +185,9 @@ def scan(
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise key_twice(reader, table, twice)
+        known, taken = _without_ours(known, ours)
+        for key in taken:
+            findings.setdefault(Finding.OURS, Findings()).add(shown_key(key))
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         keep = job.records.keep
         book.put_work([_work(reader, askings, rows[item.key], item, keep=keep) for item in known])
@@ -188,6 +203,16 @@ def scan(
     if fingerprint and not findings and table.fingerprint() == fingerprint:
         book.keep(source)
     return ScanResult(book.count(), new, changed, vanished, findings)
+
+
+def _without_ours(known: Sequence[Known], ours: WrittenBook) -> tuple[list[Known], list[str]]:
+    """The records without coordinates that were written for others (copied, or sorted apart); the keys of those."""
+    held = {item.held for item in known if item.held is not None and item.held not in {item.written, item.answered}}
+    taken = ours.positions(sorted(held)) if held else set()
+    if not taken:
+        return list(known), []
+    keys = [item.key for item in known if item.held in taken and item.held not in {item.written, item.answered}]
+    return [item._replace(held=None) if item.held in taken else item for item in known], keys
 
 
 def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *, keep: bool) -> Work:

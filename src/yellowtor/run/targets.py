@@ -75,6 +75,11 @@ class Write(Settings):
     backup: bool = Field(
         True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
     )
+    if_edited: Literal["stop", "backup"] = Field(
+        "stop",
+        description="If somebody has changed the copy `to` since it was written: stop before anything is asked, or "
+        "keep it beside itself, with the date in its name, and write a new one.",
+    )
     table: Name | None = Field(
         None,
         description="Or into this table of the records' database: a row for each record, by its key. Rows of records "

@@ -21,6 +21,7 @@ from yellowtor.run.job import Job
 from yellowtor.run.ports import Expecting, JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
+SHOWN = 8  # cells that a remark names
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
 
 
@@ -72,6 +73,32 @@ class WriteBack:
         self._markers: Sequence[MarkerFile] = ()
         self.result = WriteResult()
 
+    @property
+    def leave(self) -> object:
+        return self._leave
+
+    @property
+    def columns(self) -> Sequence[str]:
+        """The columns of the answers, in the order of expected()."""
+        return list(self._job.write.columns.mapped().values())
+
+    @property
+    def address_columns(self) -> Collection[str]:
+        return self._reader.composing.raw_columns()
+
+    def keys(self, batch: Sequence[Row]) -> list[str]:
+        return self._reader.keys(batch)
+
+    def shown(self, key: str) -> str:
+        return shown_key(key)
+
+    def reader_of(self, table: Table) -> RowReader:
+        return RowReader(self._job, table)
+
+    def expected(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Answers]:
+        """What the ledger would write now for the next rows of the source, column by column; and what of."""
+        return self._batch(batch)
+
     def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str, records: int) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.
 
@@ -80,6 +107,9 @@ class WriteBack:
         come in the scan's order.
         """
         self._watch.phase("Writing")
+        if self._table.refresh():
+            self._table.check_target(to)
+            self._reader = RowReader(self._job, self._table)
         same = bool(scanned) and self._table.fingerprint() == scanned
         self._position, self._unchanged = 0, same or bool(self._table.into)
         if same and isinstance(self._table, Expecting):
@@ -88,6 +118,11 @@ class WriteBack:
         columns = list(self._job.write.columns.mapped().values())
         with markers() as self._markers:
             self._table.rewrite(to, columns, self._answering, self._kept)
+        if left := self._table.left:
+            more = f" and {len(left) - SHOWN:,} more" if len(left) > SHOWN else ""
+            self._watch.remark(
+                f"cells left as they are, for they hold what is not ours: {', '.join(left[:SHOWN])}{more}"
+            )
         return self.result
 
     def _answering(self, batch: Sequence[Row]) -> list[Sequence[Any]]:
@@ -136,7 +171,8 @@ class WriteBack:
                 changed = [
                     Change(shown_key(key), column, old, self._as_text(cell))
                     for (column, place), cell in zip(columns, cells, strict=True)
-                    if cell is not self._leave and not self._same(old := row[place] if place is not None else "", cell)
+                    if cell is not self._leave
+                    and not self.is_same(old := row[place] if place is not None else "", cell)
                 ]
                 found.records += bool(changed)
                 found.cells += len(changed)
@@ -147,7 +183,8 @@ class WriteBack:
         text = "" if cell is None else str(cell)
         return text.replace(".", self._table.decimal) if isinstance(cell, float) else text
 
-    def _same(self, old: str, new: Any) -> bool:
+    def is_same(self, old: str, new: Any) -> bool:
+        """Whether a cell of the table says what would be written."""
         if not isinstance(new, float):
             return old == (new or "")
         try:

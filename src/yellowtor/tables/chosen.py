@@ -33,12 +33,25 @@ class ChosenTable:
 
     def __init__(self, table: "FileTable | FrameTable", only: str | None, first: str | None) -> None:
         self._table, self._only, self._first = table, only, first
+        table.is_chosen_from = only is not None
         self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
         self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks
         self.as_held = table.as_held
-        self.fingerprint, self.check_target = table.fingerprint, table.check_target
+        self.fingerprint = table.fingerprint
         with self._engine() as engine:  # so that a mistake is told before anything is done
             self._numbers(engine, [])
+
+    def refresh(self) -> bool:
+        anew = self._table.refresh()
+        self.header, self.decimal, self.as_held = self._table.header, self._table.decimal, self._table.as_held
+        return anew
+
+    @property
+    def left(self) -> Sequence[str]:
+        return self._table.left
+
+    def check_target(self, to: Path | None) -> list[str]:
+        return self._table.check_target(to)
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The chosen rows, in the file's order or the job's."""
@@ -72,7 +85,7 @@ class ChosenTable:
         import duckdb
         import pyarrow as pa
 
-        named = [(at, name) for at, name in enumerate(self.header) if name]
+        named = [(at, name) for at, name in enumerate(self.header) if name and self.header.count(name) == 1]
         columns = {name: pa.array([row[at] or None for row in rows], pa.string()) for at, name in named}
         number = "n"
         while number in columns:

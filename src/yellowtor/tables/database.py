@@ -38,6 +38,7 @@ class DatabaseTable:
     decimal = "."
     backup = None
     remarks: Sequence[str] = ()
+    left: Sequence[str] = ()
 
     def __init__(
         self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
@@ -112,16 +113,21 @@ class DatabaseTable:
                 if writing:
                     kept(writing.result())
 
+    def refresh(self) -> bool:
+        """Columns go by their names, in each statement."""
+        return False
+
     def fingerprint(self) -> str:
         """A database can't tell cheaply whether it is the same."""
         return ""
 
-    def check_target(self, to: Path | None) -> str:
+    def check_target(self, to: Path | None) -> list[str]:
         """Raise BadSource when the answers can't be written."""
         del to
         with told(self.into, "can't be written"):
             self._target.check()
-        return remark([self._target.columns.get(part, "") for part in DEGREES], self._target.coarse())
+        said = remark([self._target.columns.get(part, "") for part in DEGREES], self._target.coarse())
+        return [said] if said else []
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""

@@ -21,6 +21,8 @@ class FrameTable:
     backup = None
     remarks: Sequence[str] = ()
     as_held = None
+    left: Sequence[str] = ()
+    is_chosen_from = False
 
     def __init__(self, frame: pd.DataFrame) -> None:
         self._frame = frame
@@ -52,9 +54,12 @@ class FrameTable:
         """A frame can't tell cheaply whether it is the same."""
         return ""
 
-    def check_target(self, to: Path | None) -> str:
+    def refresh(self) -> bool:
+        return False
+
+    def check_target(self, to: Path | None) -> list[str]:
         del to
-        return ""
+        return []
 
 
 def _values(series: "pd.Series[Any]") -> list[Any]:

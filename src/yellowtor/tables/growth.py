@@ -4,11 +4,15 @@ import re
 import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from html import unescape
 
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.package import parts_of, xml_of
+from yellowtor.tables.sheettext import Unsafe
 
-_REF = re.compile(rb'(\bref=")([A-Z]+)(\d+):([A-Z]+)(\d+)(")')
+_REF = re.compile(
+    rb"""(<(?:\w+:)?(?:table|autoFilter|sortState)\b[^>]*?\bref=)(["'])([A-Z]+)(\d+):([A-Z]+)(\d+)(["'])"""
+)
 
 
 def grown_tables(
@@ -24,10 +28,20 @@ def grown_tables(
         found = _REF.search(xml)
         if not found:
             continue
-        block = parse_block(f"{found[2].decode()}{found[3].decode()}:{found[4].decode()}{found[5].decode()}")
+        block = parse_block((found[3] + found[4] + b":" + found[5] + found[6]).decode())
         if block.first_row == header_row - 1 and block.last_column == first_new - 1:
-            return {part: _grown(xml, found[4], first_new + len(names) - 1, names)}
+            _check_names(xml, names)
+            return {part: _grown(xml, found[5], first_new + len(names) - 1, names)}
     return {}
+
+
+def _check_names(xml: bytes, names: Sequence[str]) -> None:
+    """Raise Unsafe where a table would have two columns of one name: spreadsheets take capitals for small letters."""
+    told = re.findall(rb"""<(?:\w+:)?tableColumn\b[^>]*?\bname=(?:"([^"]*)"|'([^']*)')""", xml)
+    there = {unescape((one or other).decode()).casefold(): unescape((one or other).decode()) for one, other in told}
+    for name in names:
+        if (other := there.setdefault(name.casefold(), name)) is not name:
+            raise Unsafe(f"the table has a column {other!r}, and {name!r} is the same name to it: write {other!r}.")
 
 
 def table_block(package: zipfile.ZipFile, part: str, name: str) -> Block | None:
@@ -43,9 +57,13 @@ def table_block(package: zipfile.ZipFile, part: str, name: str) -> Block | None:
 def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
     from xml.sax.saxutils import quoteattr  # loads a client of HTTP
 
+    left = _REF.search(xml)
+
     def wider(found: re.Match[bytes]) -> bytes:
-        right = letters(column).encode() if found[4] == last else found[4]
-        return found[1] + found[2] + found[3] + b":" + right + found[5] + found[6]
+        """The table's own block, its filter's and that of its order; the columns that it is in order by stay."""
+        whole = left is not None and found[3] == left[3] and found[5] == last
+        right = letters(column).encode() if whole else found[5]
+        return found[1] + found[2] + found[3] + found[4] + b":" + right + found[6] + found[7]
 
     xml = _REF.sub(wider, xml)
     free = max(map(int, re.findall(rb'<(?:\w+:)?tableColumn\b[^>]*?\bid="(\d+)"', xml)), default=0) + 1

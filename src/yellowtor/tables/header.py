@@ -1,4 +1,4 @@
-"""The names of a table's columns, checked."""
+"""The names of a table's columns. They stay as they are: empty or repeated ones are columns like the others."""
 
 from collections.abc import Sequence
 
@@ -6,10 +6,7 @@ from yellowtor.errors import BadSource
 
 
 def checked_header(names: Sequence[str], where: str) -> list[str]:
-    """The names as they are. Raises BadSource when there are none, or one stands twice."""
+    """The names as they are. Raises BadSource when there are none."""
     if not any(names):
         raise BadSource(f"{where} has no header in its first row. Nothing was sent.")
-    twice = sorted({name for name in names if name and names.count(name) > 1})
-    if twice:
-        raise BadSource(f"{where} has more than one column called {', '.join(map(repr, twice))}. Nothing was sent.")
     return list(names)

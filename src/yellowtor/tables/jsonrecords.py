@@ -16,9 +16,9 @@ from typing import Any, BinaryIO, cast
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
+from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, sound, unheard
-from yellowtor.tables.file import FileTable
+from yellowtor.tables.file import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.jsontext import Span, edited, edits, elements, members
 
@@ -34,6 +34,7 @@ class _JsonTable(FileTable):
     @contextmanager
     def _reading(self) -> Iterator[BinaryIO]:
         try:
+            check_readable(self.path, self.name)
             packed = self.path.suffix.lower() == ".gz"
             with cast(BinaryIO, gzip.open(self.path)) if packed else self.path.open("rb") as file:
                 yield file
@@ -61,9 +62,13 @@ class _JsonTable(FileTable):
 class JsonLinesTable(_JsonTable):
     """A file with a JSON object on each line. Raises BadSource for whatever is wrong with it."""
 
+    endings = frozenset({".jsonl", ".ndjson", ".jsonl.gz", ".ndjson.gz"})
+
     def __init__(self, path: Path, backup: Path | None = None) -> None:
         super().__init__(path, backup)
-        self.endings = frozenset({path.suffix.lower()})
+        self._open()
+
+    def _open(self) -> None:
         self._find_header(record for _, record in self._records() if record is not None)
 
     def _records(self) -> Iterator[tuple[bytes, dict[str, Any] | None]]:
@@ -88,14 +93,18 @@ class JsonLinesTable(_JsonTable):
             yield batch
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        to = to or self.path
+        to, before = to or self.path, self.state
         lines = self._records()
-        with written_aside(to, self.backup) as aside, _written(aside, packed=to.suffix.lower() == ".gz") as file:
+        with (
+            written_aside(to, self.backup, self.path) as aside,
+            _written(aside, packed=to.suffix.lower() == ".gz") as file,
+        ):
             while batch := list(islice(lines, BATCH)):
                 records = [record for _, record in batch if record is not None]
                 cells = zip(*answering([self._row(r) for r in records]), strict=True) if records else iter(())
                 for line, record in batch:
                     file.write(line if record is None else self._line(line, columns, next(cells)))
+            check_unwritten(self.path, before)
         kept()
 
     def _line(self, line: bytes, columns: Sequence[str], cells: Sequence[Any]) -> bytes:
@@ -117,6 +126,9 @@ class JsonArrayTable(_JsonTable):
 
     def __init__(self, path: Path, backup: Path | None = None) -> None:
         super().__init__(path, backup)
+        self._open()
+
+    def _open(self) -> None:
         self._load()
         self._find_header(self._records, self.always)
 
@@ -148,7 +160,7 @@ class JsonArrayTable(_JsonTable):
             yield [self._row(record) for record in self._records[at : at + BATCH]]
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        self._load()  # somebody may have changed it since
+        before = self.state
         text, done = self._text, list[tuple[Span, str]]()
         spans = elements(text, self._array_at())
         for batch in self.batches():
@@ -158,8 +170,9 @@ class JsonArrayTable(_JsonTable):
                 except ValueError as error:
                     said = text[span.start : span.start + 60]
                     raise BadSource(f"{self.name}: a record's {error}: {said!r}. Nothing was written.") from error
-        with written_aside(to or self.path, self.backup) as aside:
+        with written_aside(to or self.path, self.backup, self.path) as aside:
             aside.write_bytes(edited(text, done).encode())
+            check_unwritten(self.path, before)
         kept()
 
     def _paths(self, row: Row, span: Span, changes: dict[str, Any]) -> dict[Sequence[str], Any]:

@@ -170,14 +170,13 @@ def _changed(cell: Run, row: int, column: int, cells: dict[int, Cell], splice: S
     covered, attributes, inner = cell.found.groups()
     where = f"{letters(column)}{row}"
     content = _NOTE.sub(b"", inner or b"").strip()
-    if covered:
-        raise Unsafe(f"{where} belongs to merged cells; unmerge them, or name another column.")
-    if b"table:formula=" in attributes:
-        raise Unsafe(f"{where} holds a formula; name another column.")
-    if column in splice.new and content:
+    foreign = column in splice.new and content
+    if foreign and row == splice.header_row:
         raise Unsafe(f"the new column {splice.new[column]!r} would overwrite {where}.")
-    if b"<draw:" in content or b"<table:" in content:
-        raise Unsafe(f"{where} holds a drawing; name another column.")
+    if foreign or covered or b"table:formula=" in attributes or b"<draw:" in content or b"<table:" in content:
+        splice.left.append(where)
+        del cells[column]
+        return _counted(cell, b"columns", 1)
     note = b"".join(_NOTE.findall(inner or b""))
     return _cell(_styles(attributes) or style, cells.pop(column), note)
 

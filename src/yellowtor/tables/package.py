@@ -69,12 +69,18 @@ def xml_of(package: zipfile.ZipFile, member: str) -> "etree._Element":
     return etree.fromstring(package.read(member), _PARSER)
 
 
-def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
-    """The name of the member that holds this sheet's XML. Raises BadSource when it can't be found."""
+def book_member(package: zipfile.ZipFile) -> str:
+    """The name of the member that is the workbook's own. Raises BadSource when it can't be found."""
     roots = _relations(package, "_rels/.rels", "")
     book = next((target for kind, target in roots.values() if kind.endswith("/officeDocument")), "")
     if book not in package.namelist():
         raise BadSource(f"{package.filename} names no workbook in it. Save it anew. Nothing was written.")
+    return book
+
+
+def sheet_member(package: zipfile.ZipFile, sheet: str) -> str:
+    """The name of the member that holds this sheet's XML. Raises BadSource when it can't be found."""
+    book = book_member(package)
     folder, name = posixpath.split(book)
     parts = _relations(package, f"{folder}/_rels/{name}.rels", folder)
     for entry in xml_of(package, book).iter("{*}sheet"):
@@ -112,7 +118,7 @@ def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece
     """
     before = state_of(source)
     with (
-        written_aside(to, backup) as aside,
+        written_aside(to, backup, source) as aside,
         source.open("rb") as packed,  # closed before it may be replaced, as some systems want it
         zipfile.ZipFile(packed) as old,
         zipfile.ZipFile(aside, "w", zipfile.ZIP_DEFLATED) as new,

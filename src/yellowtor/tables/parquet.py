@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
+from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, unheard
-from yellowtor.tables.file import FileTable
+from yellowtor.tables.file import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.precision import SINGLE, Coarse, as_held
 
@@ -34,9 +34,14 @@ class ParquetTable(FileTable):
         except ImportError as error:
             raise BadSource(f"{path} needs pyarrow: pip install 'yellowtor[parquet]'. Nothing was sent.") from error
         self._pa, self._pq, self._answers = pa, pq, answers
+        self._open()
+
+    def _open(self) -> None:
+        path, pa = self.path, self._pa
         try:
-            with pq.ParquetFile(path) as file:
-                self._schema: pa.Schema = file.schema_arrow
+            check_readable(path, self.name)
+            with self._pq.ParquetFile(path) as file:
+                self._schema: Any = file.schema_arrow
                 groups = file.metadata
                 columns = range(groups.num_columns if groups.num_row_groups else 0)
                 chunks = [groups.row_group(0).column(at) for at in columns]
@@ -46,7 +51,7 @@ class ParquetTable(FileTable):
         except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
             raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
         self.header = checked_header(self._schema.names, self.name)
-        column_of = {part: name for name, part in answers.items()}
+        column_of = {part: name for name, part in self._answers.items()}
         self.as_held = as_held([self._coarse(column_of.get(part, "")) for part in DEGREES])
 
     def batches(self) -> Iterator[Sequence[Row]]:
@@ -57,7 +62,7 @@ class ParquetTable(FileTable):
         except (OSError, UnicodeDecodeError, self._pa.ArrowException) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
-    def check_target(self, to: Path | None) -> str:
+    def check_target(self, to: Path | None) -> list[str]:
         for name, part in self._answers.items():
             number = part in NUMBERS
             if name in self.header and self._kind(name, number=number) is None:
@@ -72,11 +77,11 @@ class ParquetTable(FileTable):
 
         Row groups, compression, metadata and every other column stay what they are.
         """
-        schema, pa = self._written_schema(columns), self._pa
+        schema, pa, before = self._written_schema(columns), self._pa, self.state
         codecs = {**dict.fromkeys(columns, "snappy"), **self._packed} if self._packed else "snappy"
         try:
             with (
-                written_aside(to or self.path, self.backup) as aside,
+                written_aside(to or self.path, self.backup, self.path) as aside,
                 self._pq.ParquetFile(self.path) as file,
                 self._pq.ParquetWriter(aside, schema, compression=codecs) as writer,
             ):
@@ -85,6 +90,7 @@ class ParquetTable(FileTable):
                 for number in range(file.num_row_groups):
                     group = self._answered(file.read_row_group(number), columns, answering, schema)
                     writer.write_table(group, row_group_size=max(1, group.num_rows))
+                check_unwritten(self.path, before)
         except pa.ArrowException as error:
             raise BadSource(f"{self.name} can't be written back: {error}. Nothing was written.") from error
         kept()

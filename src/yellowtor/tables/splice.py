@@ -9,7 +9,7 @@ import html
 import re
 import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from itertools import chain, repeat
 from operator import itemgetter
@@ -20,7 +20,8 @@ from yellowtor.errors import BadSource
 from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, NewCells, _Leave, number_texts
 from yellowtor.tables.growth import grown_tables
-from yellowtor.tables.package import replace_members, sheet_member
+from yellowtor.tables.package import book_member, replace_members, sheet_member
+from yellowtor.tables.sheetrules import LONGEST, changed_book, occupied, with_wider_filter
 from yellowtor.tables.sheettext import NO_ROW, REFERENCE, Names, SheetText, Unsafe, attribute, column_of
 
 _NUMBERS = {float, int}
@@ -39,13 +40,15 @@ class Page(NamedTuple):
 class Splice:
     """What to change: the header's row (from 1), the columns (from 0), those that are new, the pages of rows below.
 
-    Pages are asked for once, one after the other, as they are written.
+    Pages are asked for once, one after the other, as they are written. left gets cells that stay: those with formulas,
+    and those of new columns that hold something.
     """
 
     header_row: int
     columns: Sequence[int]
     new: Mapping[int, str]
     pages: Iterable[Page]
+    left: list[str] = field(default_factory=list)
 
 
 def splice_workbook(
@@ -58,9 +61,7 @@ def splice_workbook(
     with zipfile.ZipFile(source) as package:
         member = sheet_member(package, sheet)
         xml = ready.xml if ready else package.read(member)
-        added = sorted(splice.new.items())
-        grown = grown_tables(package, member, splice.header_row, added[0][0], [n for _, n in added]) if added else {}
-        others = {part: [content] for part, content in grown.items()}
+        others = _other_parts(package, sheet, member, xml, splice)
     try:
         pieces = splice_sheet(ready or SheetText(xml), splice)
         if to == source:
@@ -73,11 +74,26 @@ def splice_workbook(
         raise BadSource(f"{source}, sheet {sheet!r}: {error} Nothing was written.") from error
 
 
+def _other_parts(
+    package: zipfile.ZipFile, sheet: str, member: str, xml: bytes, splice: Splice
+) -> dict[str, list[bytes]]:
+    """The parts beside the sheet that change with it: a table that grows; the workbook's own, where it has formulas."""
+    added, book = sorted(splice.new.items()), book_member(package)
+    first, last = (added[0][0], added[-1][0]) if added else (0, -1)
+    grown = grown_tables(package, member, splice.header_row, first, [name for _, name in added]) if added else {}
+    content = changed_book(package, book, sheet, xml, first, last)
+    changed = {} if content == package.read(book) else {book: content}
+    return {part: [content] for part, content in {**grown, **changed}.items()}
+
+
 def splice_sheet(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     """The sheet's XML with the cells changed, in pieces. Raises Unsafe."""
     yield _dimension(text.names, text.xml[: text.start], max(splice.columns, default=0))
     yield from _rows(text, splice)
-    yield memoryview(text.xml)[text.end :]
+    if not splice.new:
+        yield memoryview(text.xml)[text.end :]
+        return
+    yield with_wider_filter(text.xml[text.end :], splice.header_row, min(splice.new), max(splice.new))
 
 
 def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
@@ -86,6 +102,7 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     appended, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
     rows = iter(text.rows)
     header = [Page([splice.header_row], [])] if splice.new else []
+    occupied_cells = occupied(text, splice.columns)
     for page in chain(header, splice.pages if splice.columns else ()):
         pieces = list[bytes | memoryview]()
         tails = appended.cells(page)
@@ -98,7 +115,7 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
                 raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
             if number == splice.header_row:
                 split, tail = inner, _changed(names, xml[inner:closing], number, dict(splice.new), splice)
-            elif last < appended.first:
+            elif last < appended.first and number not in occupied_cells:
                 split, tail = closing, tails[place]
             else:
                 split = _untouched(names, xml, inner, closing, appended.first)
@@ -107,6 +124,9 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
                     for column, new in zip(splice.columns, page.cells, strict=True)
                     if not isinstance(cell := new[place], _Leave)
                 }
+                for column in occupied_cells.get(number, set()) & cells.keys():
+                    splice.left.append(_reference(column, number))
+                    del cells[column]
                 if not cells:
                     continue
                 tail = _changed(names, xml[split:closing], number, cells, splice)
@@ -150,7 +170,7 @@ class _Appended:
         opens, closes = self._number
         kinds = set(map(type, cells))
         texts = [cell for cell in cells if isinstance(cell, str)] if kinds != {float} else []
-        if _SPECIAL.search("\n".join(texts)):
+        if _SPECIAL.search("\n".join(texts)) or max(map(len, texts), default=0) > LONGEST:
             cells = [_escaped(cell) if isinstance(cell, str) else cell for cell in cells]
         if kinds == {str} and all(cells):
             return [repeat(start), rows, repeat(before), cast("Sequence[str]", cells), repeat(after)]
@@ -194,10 +214,14 @@ def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], sp
         if column not in cells:
             pieces.append((column, cell[0]))
         else:
-            if column in new and names.content.search(cell[2] or b""):
+            foreign = column in new and names.content.search(cell[2] or b"")
+            if foreign and is_header:
                 raise Unsafe(f"the new column {new[column]!r} would overwrite {_reference(column, number)}.")
-            if cell[2] and names.formula.search(cell[2]):
-                raise Unsafe(f"{_reference(column, number)} holds a formula; name another column.")
+            if foreign or (cell[2] and names.formula.search(cell[2])):
+                splice.left.append(_reference(column, number))
+                pieces.append((column, cell[0]))
+                del cells[column]
+                continue
             pieces.append((column, _cell(names, column, number, cells.pop(column), attribute(cell[1], b"s"))))
     style = attribute(names.cell.findall(inner)[-1][0], b"s") if is_header and pieces else None
     pieces += [(c, _cell(names, c, number, value, style)) for c, value in cells.items() if value not in (None, "")]
@@ -234,7 +258,7 @@ def _letters(column: int) -> bytes:
 
 @lru_cache(4_096)
 def _escaped(text: str) -> str:
-    return html.escape(UNSAFE.sub("", text), quote=False)
+    return html.escape(UNSAFE.sub("", text)[:LONGEST], quote=False)
 
 
 def _dimension(names: Names, head: bytes, last: int) -> bytes:

@@ -8,9 +8,10 @@ import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from functools import partial
+from functools import cached_property, partial
 from itertools import islice
 from pathlib import Path
+from types import MappingProxyType
 from typing import TypeVar
 
 import python_calamine as calamine
@@ -20,12 +21,13 @@ from yellowtor.errors import BadSource
 from yellowtor.files import State, check_unwritten, state_of, written_aside
 from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened
-from yellowtor.tables.cells import LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import grown_tables, table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import check_package, parts_of, read_whole, readable, sheet_member
+from yellowtor.tables.sheetrules import check_columns, is_protected
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
@@ -47,17 +49,37 @@ class _Rows:
         return list(islice(self._rows, skipped, skipped + len(numbers)))
 
 
+class _Filled:
+    """The rows (from 1) of a table's records, which are read when somebody looks whether one is among them."""
+
+    def __init__(self, table: "WorkbookTable") -> None:
+        self._table = table
+
+    def __contains__(self, row: object) -> bool:
+        return row in self._rows
+
+    @cached_property
+    def _rows(self) -> set[int]:
+        return {number for numbers, _ in self._table.numbered() for number in numbers}
+
+
 class WorkbookTable(FileTable):
     """Records on a sheet: all of it, a block of cells, or a named table. Raises BadSource for whatever is wrong.
 
-    answers are the columns that will be written.
+    answers are the parts of the answer by the columns that will be written.
     """
 
     def __init__(
         self, path: Path, sheet: str | None, backup: Path | None = None,
-        *, block: str | None = None, table: str | None = None, answers: Sequence[str] = (),
+        *, block: str | None = None, table: str | None = None, answers: Mapping[str, str] = MappingProxyType({}),
     ) -> None:  # fmt: skip
         super().__init__(path, backup)
+        self._said, self._answers = (sheet, block, table), answers
+        self._open()
+
+    def _open(self) -> None:
+        path, (sheet, block, table), answers = self.path, self._said, self._answers
+        self.remarks = []
         check_file(path)
         with opened(path) as book, readable(path):
             names = book.names
@@ -88,6 +110,10 @@ class WorkbookTable(FileTable):
             self.remarks.append(
                 f"{len(self._merged):,} blocks of merged cells below the header of the sheet {self.sheet!r}, the first "
                 f"at {self._merged[0]}: only the first cell of each says something"
+            )
+        if self._text and is_protected(self._text[1].xml):
+            self.remarks.append(
+                f"the sheet {self.sheet!r} is protected against changes; answers are written all the same"
             )
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
@@ -124,6 +150,8 @@ class WorkbookTable(FileTable):
         cells = self._cut(names, "")
         if told and told.last_column is None:  # up to the first column without a name
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
+        beyond = self._block.first_column + self._width - self._left
+        self._beside = [as_text(cell).strip() for cell in names[max(0, beyond) :]] if names else []
         self._merged = [
             f"{letters(column)}{row + 1}"
             for row, column in merged
@@ -170,7 +198,7 @@ class WorkbookTable(FileTable):
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
-        for _, rows in self._numbered():
+        for _, rows in self.numbered():
             yield rows
 
     @contextmanager
@@ -194,7 +222,7 @@ class WorkbookTable(FileTable):
         """
         self._expected = self._told, records
 
-    def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
+    def numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells.
 
         Where there are as many records as rows, none is blank, and the cells are read when somebody looks at them.
@@ -241,7 +269,7 @@ class WorkbookTable(FileTable):
             self._as_text(to, order, columns, answering)
             kept()
             return
-        before = state_of(self.path)
+        before = self.state
         places = [self._block.first_column + order.index(name) for name in columns]
         new = {self._block.first_column + order.index(name): name for name in added}
         splice, to = Splice(self._block.first_row + 1, places, new, self._pages(answering, before)), to or self.path
@@ -253,6 +281,7 @@ class WorkbookTable(FileTable):
             ready, self._text = self._text, None
             same = ready[1] if ready and ready[0] == before else None
             splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
+        self.left = splice.left
         kept()
 
     def _pages(self, answering: Answering, before: State) -> Iterator[Page]:
@@ -260,14 +289,15 @@ class WorkbookTable(FileTable):
 
         For the rows would be others than those of its XML.
         """
-        for numbers, rows in self._numbered():
+        for numbers, rows in self.numbered():
             yield Page(numbers, answering(rows))
         check_unwritten(self.path, before)
 
     def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
         """Write the records as CSV (RFC 4180, UTF-8): what is done with a workbook that can't be written back."""
         places = [order.index(name) for name in columns]
-        with written_aside(to) as aside, aside.open("w", encoding="utf-8", newline="") as file:
+        before = self.state
+        with written_aside(to, like=self.path) as aside, aside.open("w", encoding="utf-8", newline="") as file:
             write = csv.writer(file)
             write.writerow(order)
             for batch in self.batches():
@@ -276,9 +306,10 @@ class WorkbookTable(FileTable):
                     for row, cell in zip(rows, cells, strict=True):
                         row[place] = row[place] if cell is LEAVE else safe_text(cell)
                 write.writerows(rows)
+            check_unwritten(self.path, before)
 
-    def check_target(self, to: Path | None) -> str:
-        """Raise BadSource when `to` can't be written now; a remark when the source is open elsewhere."""
+    def check_target(self, to: Path | None) -> list[str]:
+        """Raise BadSource when `to` can't be written now; remarks, such as that the source is open elsewhere."""
         to = to or self.path
         kind = self.path.suffix.lower()
         if kind not in SPLICED and to.suffix.lower() != ".csv":
@@ -286,8 +317,8 @@ class WorkbookTable(FileTable):
                 f"A workbook like {self.path.name} can be read but not written back: let the answers go into a .csv "
                 "(write.to), or save it as .xlsx first. Nothing was sent."
             )
-        self.endings = frozenset({".csv", *(OOXML if kind in OOXML else {kind})})
-        super().check_target(to)
+        self.endings = frozenset({".csv", kind} if kind in SPLICED else {".csv"})
+        remarks = super().check_target(to)
         if to.suffix.lower() != ".csv":
             self._check_splice()
         for path in {to, self.path} if to != self.path else {to}:
@@ -296,15 +327,29 @@ class WorkbookTable(FileTable):
                     raise BadSource(
                         f"{path} is open in another program ({holder.name} lies beside it). Close it first."
                     )
-                return f"{path} is open in another program; what is not saved there is not seen"
-        return ""
+                remarks.append(f"{path} is open in another program; what is not saved there is not seen")
+        return remarks
 
     def _check_splice(self) -> None:
         """Raise BadSource where it is known already that answers can't be spliced into the sheet."""
         if self._unsafe:
             raise BadSource(f"{self.path}, sheet {self.sheet!r}: {self._unsafe} Nothing was sent.")
-        if self._added and self.path.suffix.lower() in OOXML:
-            first_new = self._block.first_column + len(self.header)
-            with readable(self.path), zipfile.ZipFile(self.path) as package:
-                sheet = sheet_member(package, self.sheet)
-                grown_tables(package, sheet, self._block.first_row + 1, first_new, self._added)
+        if self.path.suffix.lower() not in OOXML:
+            return
+        first, order = self._block.first_column, [*self.header, *self._added]
+        if taken := [name for name in self._beside[: len(self._added)] if name]:
+            raise BadSource(
+                f"{self.path}, sheet {self.sheet!r}: {taken[0]!r} stands beside the records, where the new columns of "
+                "answers begin. Make room there. Nothing was sent."
+            )
+        columns = {first + order.index(name): name for name in self._answers}
+        degrees = [place for place, name in columns.items() if self._answers[name] in DEGREES]
+        try:
+            if self._text:
+                check_columns(self._text[1], range(0) if self.is_chosen_from else _Filled(self), columns, degrees)
+            if self._added:
+                with readable(self.path), zipfile.ZipFile(self.path) as package:
+                    sheet, header_row = sheet_member(package, self.sheet), self._block.first_row + 1
+                    grown_tables(package, sheet, header_row, first + len(self.header), self._added)
+        except Unsafe as error:
+            raise BadSource(f"{self.path}, sheet {self.sheet!r}: {error} Nothing was sent.") from error

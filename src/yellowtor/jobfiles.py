@@ -1,0 +1,96 @@
+"""Every file that a job names, and what for. A file that it reads is never one that it writes."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
+
+from yellowtor.errors import BadJob
+from yellowtor.files import check_regular, real_path
+from yellowtor.run.job import Job
+from yellowtor.run.records import STANDARD
+from yellowtor.services.description import Description
+from yellowtor.settings import read_settings
+
+BESIDE_LEDGER = ("-wal", "-shm", "-journal")  # what SQLite keeps beside a database
+
+
+class JobFile(NamedTuple):
+    """A file, and what the job names it for."""
+
+    what: str
+    path: Path
+
+
+def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) -> None:
+    """Raise BadJob where a file to be written is read too, or stands twice; BadSource where it is no regular file."""
+    written = list(_written(job, folder))
+    for at, output in enumerate(written):
+        if output.path.suffix:  # one without is told by whoever writes it
+            check_regular(output.path)
+        for other in [*_read(job, folder, job_file, ledger), *written[:at]]:
+            if _is_same(output.path, other.path):
+                raise BadJob(
+                    f"{output.what} and {other.what} are the same file, {other.path}: it would be overwritten. Name "
+                    "another one. Nothing was sent, nothing written."
+                )
+
+
+def _written(job: Job, folder: Path) -> Iterator[JobFile]:
+    if job.write.to is not None and job.write.to != STANDARD:
+        yield JobFile("write.to", folder / job.write.to)
+    for name in ("geojson", "page"):
+        if file := getattr(job.markers, name):
+            yield JobFile(f"markers.{name}", folder / file)
+
+
+def _read(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) -> Iterator[JobFile]:
+    if job.records.file is not None and job.records.file != STANDARD:
+        yield JobFile("records.file", folder / job.records.file)
+    if database := _sqlite_file(job.records.database):
+        for ending in ("", *BESIDE_LEDGER):
+            yield JobFile("records.database", Path(f"{folder / database}{ending}"))
+    if job_file is not None:
+        yield JobFile("the job file", job_file)
+    if ledger is not None:
+        for ending in ("", *BESIDE_LEDGER):
+            yield JobFile("the ledger", Path(f"{ledger}{ending}"))
+    for layer in job.markers.under:
+        yield JobFile("a layer of markers.under", folder / layer)
+    for environment in dict.fromkeys((Path.cwd(), folder)):
+        yield JobFile("the file with variables", environment / ".env")
+    for service in job.ask.all():
+        yield from _of_service(folder / service)
+
+
+def _of_service(path: Path) -> Iterator[JobFile]:
+    yield JobFile("a service description", path)
+    yield JobFile("the file with variables", path.absolute().parent / ".env")
+    description = read_settings(path, Description, "service description")
+    for name, variable in description.variables.items():
+        if variable.file is not None:
+            yield JobFile(f"the file of the variable {name}", path.absolute().parent / variable.file)
+
+
+def source_file(job: Job, folder: Path) -> Path | None:
+    """The file that the records are in, a database's too; None where they are in none."""
+    name = job.records.file or _sqlite_file(job.records.database)
+    return folder / name if name and name != STANDARD else None
+
+
+def _sqlite_file(url: str | None) -> str | None:
+    try:
+        parsed = make_url(url or "")
+    except ArgumentError:
+        return None
+    return parsed.database if parsed.get_backend_name() == "sqlite" else None
+
+
+def _is_same(one: Path, other: Path) -> bool:
+    """Whether two paths lead to one file: through links, other spellings, or another of its names."""
+    try:
+        return one.samefile(other)
+    except OSError:
+        return real_path(one) == real_path(other)

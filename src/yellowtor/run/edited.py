@@ -1,0 +1,146 @@
+"""What other people have changed in the files that a run overwrites: it is found before anything is asked.
+
+A file that is as a run wrote it may be overwritten. Any other is compared cell by cell with what would stand there.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yellowtor.answers.work import UNKNOWN
+from yellowtor.errors import BadSource
+from yellowtor.files import Announce, fingerprint, keep_copy, real_path, state_of
+from yellowtor.run.ports import Row, Table, WrittenBook
+from yellowtor.run.writeback import Change, WriteBack
+
+SHOWN = 8  # cells that a message names
+
+
+@dataclass
+class Edits:
+    """Cells of a copy that are neither the source's nor answers: how many, and the first of them."""
+
+    cells: int = 0
+    first: list[Change] = field(default_factory=list)
+
+    def add(self, change: Change) -> None:
+        self.cells += 1
+        if self.cells <= SHOWN:
+            self.first.append(change)
+
+
+def edited_files(files: Sequence[Path], ours: WrittenBook) -> list[Path]:
+    """Those of these files that are there, and not as a run wrote them."""
+    there = [file for file in files if state_of(file) is not None]
+    return [f for f in there if not ours.is_ours(str(real_path(f)), repr(state_of(f)), lambda f=f: fingerprint(f))]  # type: ignore[misc]
+
+
+def noting(ours: WrittenBook) -> Announce:
+    """Have the ledger know each file that a run writes before it is in its place: a run may be killed then."""
+    return lambda real, new: ours.note(str(real), repr(state_of(new)), fingerprint(new))
+
+
+def check_copy(copy: Path, back: WriteBack, source: Table, open_copy: Callable[[Path], Table]) -> None:
+    """Raise BadSource where a copy that somebody has saved since holds what neither the source nor an answer says."""
+    try:
+        edits = find_edits(back, source, open_copy(copy))
+    except BadSource as error:
+        raise BadSource(
+            f"{copy} is not as a run wrote it, and would be overwritten: {error} {_remedy(copy)}"
+        ) from error
+    if edits.cells:
+        named = "; ".join(f"{key}, {column}: {new!r} (was {old!r})" for key, column, old, new in edits.first)
+        more = f"; and {edits.cells - SHOWN:,} more" if edits.cells > SHOWN else ""
+        raise BadSource(
+            f"{copy} has {edits.cells:,} cells that we did not write, and would be overwritten: {named}{more}. "
+            f"{_remedy(copy)}"
+        )
+
+
+def _remedy(copy: Path) -> str:
+    return (
+        'Put what is right into the source, then delete or rename this copy. Or say if_edited = "backup" under '
+        f"[write]: then {copy.name} is kept beside itself, dated. Nothing was sent, nothing written."
+    )
+
+
+def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
+    """Compare a copy with the source and with what the ledger would write, record by record."""
+    edits, there = Edits(), _Rows(back, copy)
+    names = list(copy.header)
+    for key, row, now, known in _expected(back, source, names):
+        held = there.take(key)
+        if held is None:
+            continue  # a record that is new
+        cells, raw_hash = held
+        for name, cell, old, new in zip(names, cells, row, now, strict=True):
+            unchanged = back.is_same(cell, new) if new is not back.leave else cell == old
+            if not unchanged and not (name in back.address_columns and raw_hash == known):
+                edits.add(Change(back.shown(key), name, _text(new if new is not back.leave else old), cell))
+    for key, cells in there.rest():
+        edits.add(Change(back.shown(key), "the whole record", "", ", ".join(filter(None, cells))[:60]))
+    return edits
+
+
+def _text(value: object) -> str:
+    return "" if value is None else str(value)
+
+
+Expected = tuple[str, Sequence[str], Sequence[object], str]
+
+
+def _expected(back: WriteBack, source: Table, names: Sequence[str]) -> Iterator[Expected]:
+    """For each record of the source its key, and for each of these columns what the source has and what is written.
+
+    A column that neither knows has an empty cell. The last value is the fingerprint of the address that was asked.
+    """
+    at = {name: n for n, name in reversed(list(enumerate(source.header)))}
+    ordinal, places = dict[str, int](), list[int | None]()
+    for name in names:  # a name that stands twice means its first column, then its second
+        same = [n for n, other in enumerate(source.header) if other == name]
+        seen = ordinal[name] = ordinal.get(name, -1) + 1
+        places.append(same[seen] if seen < len(same) else at.get(name))
+    for batch in source.batches():
+        keys, (written, answers) = back.keys(batch), back.expected(batch)
+        known = answers.column("raw_hash")
+        for n, row in enumerate(batch):
+            new = {column: cells[n] for column, cells in zip(back.columns, written, strict=True)}
+            old = [row[place] if place is not None else "" for place in places]
+            yield keys[n], old, [new.get(name, back.leave) for name in names], known[n] if known else UNKNOWN.raw_hash
+
+
+class _Rows:
+    """The rows of a copy by their keys; as long as they are asked for in their order, none is kept."""
+
+    def __init__(self, back: WriteBack, copy: Table) -> None:
+        self._coming, self._passed = self._all(back, copy), dict[str, tuple[Row, str]]()
+
+    def _all(self, back: WriteBack, copy: Table) -> Iterator[tuple[str, Row, str]]:
+        reader = back.reader_of(copy)
+        for batch in copy.batches():
+            yield from zip(reader.keys(batch), batch, reader.raw_hashes(batch), strict=True)
+
+    def take(self, key: str) -> tuple[Row, str] | None:
+        """The row with this key, and the fingerprint of its address; None if there is none."""
+        if key in self._passed:
+            return self._passed.pop(key)
+        for found, row, raw_hash in self._coming:
+            if found == key:
+                return row, raw_hash
+            self._passed[found] = row, raw_hash
+        return None
+
+    def rest(self) -> Iterator[tuple[str, Row]]:
+        """What nobody has taken."""
+        yield from ((key, row) for key, (row, _) in self._passed.items())
+        yield from ((key, row) for key, row, _ in self._coming)
+
+
+def keep_edited(files: Sequence[Path], dated: Callable[[Path], Path]) -> list[str]:
+    """Keep each of these files beside itself, dated; remarks that say so."""
+    remarks = []
+    for file in files:
+        backup = dated(file)
+        keep_copy(file, backup)
+        remarks.append(f"{file} was changed by somebody else since it was written: it is kept as {backup.name}")
+    return remarks
