@@ -22,7 +22,7 @@ from yellowtor.allowance.windows import Span, Window, tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Work
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Work, Written
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.account import AccountTerms
 from yellowtor.ledger.book import open_book
@@ -323,7 +323,7 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
             answers = opened.judging.answers_in_order(0, len(rows), {"key"})
             assert [answer.key for answer in answers] == [key for key, *_ in rows]
             written = [a for a in answers if a.outcome == "waiting" and data.draw(st.booleans())]
-            opened.judging.note_written([(answer.id, "1,2") for answer in written])
+            opened.judging.note_written([Written(answer.id, "1,2") for answer in written])
             opened.judging.keep_written(in_place=True)
         ours |= {answer.key for answer in written}
         rows = [(key, cell, "1,2" if key in ours and not held else held) for key, cell, held in rows]

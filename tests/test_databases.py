@@ -81,7 +81,7 @@ def base(request, tmp_path, small):
 
 def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(base):
     told = base.run("run", "job.toml").stderr
-    assert "up to date: 10 records of sites in" in told
+    assert "wrote 10 records of sites in" in told
     rows = base.sql("SELECT lat, lon, outcome, confidence, note FROM sites")
     assert all(47 < lat < 48 and -30 < lon < -27 and outcome == "placed" for lat, lon, outcome, *_ in rows)
     assert all(isinstance(confidence, float) and note is None for *_, confidence, note in rows)
@@ -142,11 +142,11 @@ def test_coordinates_that_are_not_ours_stay_and_a_failed_write_never_makes_ours_
                  "BEGIN SELECT RAISE(ABORT, 'value too long'); END")  # fmt: skip
     told = base.run("run", "job.toml", code=4).stderr
     assert "too long" in told
-    assert "can't be written any further" in told
+    assert "the column 'note' does not take" in told
     assert base.sql("SELECT count(*) FROM sites WHERE closed = 'x' AND note IS NULL") == [(10,)], "nothing by halves"
+    assert base.service.requests == 0
     base.edit("job.toml", ('reasons = "note"\n', ""))
     summary = base.summary()
-    assert summary["requests"]["sent"] == 0
     assert summary["outcomes"] | {"placed": 9, "kept": 1} == summary["outcomes"]
     assert [(float(a), float(o)) for a, o in base.sql("SELECT lat, lon FROM sites WHERE id = 3")] == [(47.5, -28.5)]
 
@@ -200,7 +200,7 @@ def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(bas
         ("in_place = true", 'table = "answers"'),
     )
     told = base.run("run", "job.toml").stderr
-    assert "up to date: 5 records of answers in" in told
+    assert "wrote 5 records of answers in" in told
     assert base.sql("SELECT * FROM units ORDER BY part, nr") == before
     answers = base.sql("SELECT part, nr, outcome, lat, lon FROM answers ORDER BY nr")
     assert [row[:3] for row in answers] == [("south", nr, "placed") for nr in (2, 4, 6, 8, 10)]
@@ -362,7 +362,7 @@ def test_points_go_into_other_systems_and_types_too(base):
         assert [town, postcode] == matched[1:]
     kinds = {column["name"]: str(column["type"]) for column in sa.inspect(base.engine).get_columns("sites")}
     assert kinds["north"].replace(" ", "") in {"NUMERIC(9,6)", "DECIMAL(9,6)"}
-    assert kinds["x"].startswith("DOUBLE")
+    assert kinds["x"].startswith(("DOUBLE", "REAL"))
     for lat, lon, x, y, geo in base.sql("SELECT north, east, x, y, geo FROM sites"):
         assert x == pytest.approx(math.radians(float(lon)) * 6378137, abs=0.01)
         assert y == pytest.approx(math.asinh(math.tan(math.radians(float(lat)))) * 6378137, abs=0.01)
@@ -454,7 +454,7 @@ def test_arrays_and_json_among_what_is_read_are_known_again(base):
     base.sql("""UPDATE sites SET lines = ARRAY['a "b"', 'c\\d', NULL, 'é,'], told = '{"k":  [1, "x"]}' WHERE id < 9""")
     base.edit("job.toml", ("[address]", 'name = "told"\n[address]'),
               ('postcode = "postcode"', 'postcode = "postcode"\nregion = "lines"'))  # fmt: skip
-    assert "up to date: 10 records of sites in" in base.run("run", "job.toml").stderr
+    assert "wrote 10 records of sites in" in base.run("run", "job.toml").stderr
     assert base.sql("SELECT count(*) FROM sites WHERE lat IS NOT NULL OR outcome IS NOT NULL") == [(10,)]
 
 
@@ -491,7 +491,118 @@ def test_a_connection_lost_in_mid_read_or_mid_write_is_told_with_what_was_writte
         return [[1.0] * len(batch)]
 
     kept = []
-    with pytest.raises(BadSource, match=r"can't be written any further: .*The rows before are written"):
+    with pytest.raises(BadSource, match=r"can't be written any further: .*,000 rows before are written"):
         table.rewrite(None, ["lat"], answering, lambda left=(): kept.append(pages))
     assert base.sql("SELECT count(*), max(id) FROM sites WHERE lat IS NOT NULL") == [(10000, 10000)]
     assert kept == [2, 3], "each of the two pages is known to be written, and no other"
+
+
+REFUSING = {  # record 3 breaks a rule, and record 5 is passed over where the database knows how
+    "sqlite": [
+        "CREATE TRIGGER r3 BEFORE UPDATE ON sites WHEN new.id = 3 BEGIN SELECT RAISE(ABORT, 'three is closed'); END",
+        "CREATE TRIGGER r5 BEFORE UPDATE ON sites WHEN new.id = 5 BEGIN SELECT RAISE(IGNORE); END",
+    ],
+    "postgresql": [
+        ("CREATE OR REPLACE FUNCTION rule() RETURNS trigger AS $$ BEGIN IF new.id = 3 THEN RAISE 'three is closed'; "
+        "END IF; IF new.id = 5 THEN RETURN NULL; END IF; RETURN new; END $$ LANGUAGE plpgsql"),
+        "CREATE TRIGGER r3 BEFORE UPDATE ON sites FOR EACH ROW EXECUTE FUNCTION rule()",
+    ],
+    "mariadb": [
+        ("CREATE TRIGGER r3 BEFORE UPDATE ON sites FOR EACH ROW IF new.id = 3 THEN "
+        "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'three is closed'; END IF")
+    ],
+}  # fmt: skip
+
+
+def test_a_row_that_the_database_refuses_or_passes_over_is_named_and_the_others_are_written(base):
+    base.sql("UPDATE sites SET street = '', number = 0 WHERE id = 1")  # the trial is about the first record
+    for trigger in REFUSING[base.engine_name]:
+        base.sql(trigger)
+    passed = [] if base.engine_name == "mariadb" else [5]
+    for sent in (9, 0):
+        before = base.service.requests
+        told = base.run("run", "job.toml", code=4).stderr
+        assert base.service.requests - before == sent
+        assert re.search(r"  3: .*three is closed", told), told
+        assert ("  5: the database left it as it was" in told) == bool(passed)
+        assert "yellowtor_new" not in told
+        assert base.sql("SELECT id FROM sites WHERE lat IS NULL ORDER BY id") == [(n,) for n in (1, 3, *passed)]
+    for name in ("r3", "r5")[: len(REFUSING[base.engine_name]) if base.engine_name == "sqlite" else 1]:
+        base.sql(f"DROP TRIGGER {name}" + (" ON sites" if base.engine_name == "postgresql" else ""))
+    assert base.summary()["requests"]["sent"] == 0
+    assert base.sql("SELECT id FROM sites WHERE lat IS NULL") == [(1,)]
+
+
+CHANGING = {  # coordinates are rounded, and streets are written in another way
+    "sqlite": "CREATE TRIGGER c AFTER UPDATE OF lat ON sites BEGIN UPDATE sites SET lat = round(new.lat, 3), "
+              "street = replace(new.street, ' ', ' the ') WHERE id = new.id AND street NOT LIKE '% the %'; END",
+    "postgresql": "CREATE OR REPLACE FUNCTION rule() RETURNS trigger AS $$ BEGIN new.lat := round(new.lat, 3); "
+                  "IF new.street NOT LIKE '% the %' THEN new.street := replace(new.street, ' ', ' the '); END IF; "
+                  "RETURN new; END $$ LANGUAGE plpgsql; "
+                  "CREATE TRIGGER c BEFORE UPDATE ON sites FOR EACH ROW EXECUTE FUNCTION rule()",
+    "mariadb": "CREATE TRIGGER c BEFORE UPDATE ON sites FOR EACH ROW SET new.lat = round(new.lat, 3), new.street = "
+               "IF(new.street LIKE '% the %', new.street, replace(new.street, ' ', ' the '))",
+}  # fmt: skip
+
+
+def test_what_a_trigger_makes_of_our_own_is_known_again_and_nothing_is_paid_twice(base):
+    base.sql(CHANGING[base.engine_name])
+    for sent in (10, 0, 0):
+        summary = base.summary()
+        assert (summary["requests"]["sent"], summary["outcomes"]["placed"]) == (sent, 10)
+    assert base.sql("SELECT count(*) FROM sites WHERE street LIKE '% the %' AND lat = round(lat, 3)") == [(10,)]
+    assert "up to date: 10 records" in base.run("run", "job.toml").stderr
+    base.sql("UPDATE sites SET lat = lat + 0.5 WHERE id = 2")
+    assert base.summary()["outcomes"]["kept"] == 1
+
+
+NARROW = {
+    "VARCHAR(5)": ("postgresql", "mariadb"), "INTEGER CHECK (outcome > 1)": ("sqlite",),
+    "TEXT CHECK (outcome IN ('placed', 'kept'))": ("sqlite", "postgresql", "mariadb"),
+    "ENUM('placed', 'doubtful')": ("mariadb",),
+}  # fmt: skip
+
+
+def test_a_column_that_can_not_hold_an_answer_is_told_before_anything_is_asked(base):
+    for kind in [kind for kind, engines in NARROW.items() if base.engine_name in engines]:
+        base.sql(f"ALTER TABLE sites ADD outcome {kind}")
+        told = base.run("run", "job.toml", code=4).stderr
+        assert "column 'outcome'" in told
+        assert "Nothing was sent" in told
+        base.sql("ALTER TABLE sites DROP COLUMN outcome")
+    if base.engine_name == "sqlite":
+        base.sql("DROP TABLE sites")
+        base.sql("CREATE TABLE sites (id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, lat INTEGER, "
+                 "lon REAL) STRICT")  # fmt: skip
+        base.sql("INSERT INTO sites (id, street, town) VALUES (1, 'Kelp Lane 1', 'Holm')")
+        assert "the column 'lat' does not take" in base.run("run", "job.toml", code=4).stderr
+    assert base.service.requests == 0
+
+
+def test_keys_and_names_are_taken_as_the_database_has_them(base):
+    exact = {"mariadb": "VARCHAR(20) COLLATE utf8mb4_bin", "postgresql": "TEXT", "sqlite": "TEXT"}[base.engine_name]
+    quote = "`" if base.engine_name == "mariadb" else '"'
+    table, keys = f"{quote}my.sites{quote}", ["a", "A", "á", "Á", "b", "b.0", "07", "7"]
+    base.sql(f"DROP TABLE IF EXISTS {table}")
+    base.sql(
+        f"CREATE TABLE {table} (id {exact} PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, lat REAL, lon REAL)"
+    )
+    for key, (_, street, town, postcode) in zip(keys, real_addresses(10), strict=False):
+        base.sql(f"INSERT INTO {table} (id, street, town, postcode) VALUES (:k, :s, :t, :p)", k=key, s=street, t=town, p=postcode)  # fmt: skip
+    base.edit("job.toml", ('table = "sites"', """table = '"my.sites"'"""))
+    assert base.summary()["outcomes"]["placed"] == len(keys)
+    assert base.sql(f"SELECT count(*) FROM {table} WHERE lat IS NULL") == [(0,)]
+    assert "up to date" in base.run("run", "job.toml").stderr
+    base.sql(f"DROP TABLE {table}")
+
+
+@pytest.mark.parametrize("base", ["postgresql", "mariadb"], indirect=True)
+def test_a_row_that_somebody_holds_is_told_after_a_few_seconds(base):
+    base.run("run", "job.toml")
+    base.sql("UPDATE sites SET outcome = NULL WHERE id = 4")
+    with base.engine.begin() as theirs:
+        theirs.execute(sa.text("UPDATE sites SET note = 'mine' WHERE id = 4"))
+        told = base.run("run", "job.toml", code=4).stderr
+        assert re.search("(?i)lock", told), told
+    assert base.summary()["requests"]["sent"] == 0
+    assert base.sql("SELECT note, outcome FROM sites WHERE id = 4") == [("mine", "placed")]

@@ -1,6 +1,7 @@
 """The pure rooms: laws that hold for every address, every reply, every rate and every hour."""
 
 import json
+import time
 from datetime import UTC, date, datetime, timedelta
 from itertools import pairwise
 from math import ceil, nan
@@ -15,11 +16,14 @@ from lxml import etree
 from yellowtor.addresses.address import Address, Composing
 from yellowtor.addresses.canonical import canonical
 from yellowtor.addresses.compare import compare, split_number, words_agree
+from yellowtor.addresses.guess import guess_columns
+from yellowtor.addresses.suspicion import suspicions
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier, money, price_on
 from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.candidate import Candidate
+from yellowtor.answers.coordinates import read_coordinates
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.outcome import Outcome, Thresholds, judge
@@ -30,6 +34,7 @@ from yellowtor.answers.shapes import JsonShape, TextShape, XmlShape
 from yellowtor.answers.values import as_written
 from yellowtor.run.scan import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
+from yellowtor.tables.dialect import Told, find_dialect
 
 NUMBERS = st.none() | st.floats() | st.floats(-180, 180).map(lambda degrees: round(degrees, 6))
 NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)
@@ -358,3 +363,52 @@ def test_retry_or_give_up_is_decided_in_one_place(kind, headers, attempt, decisi
     assert decide(kind, headers, attempt, 4, NOW, 0.5) == decision
     assert retry_after_s("Sun, 01 Mar 2026 12:00:30 GMT", NOW) == 30
     assert retry_after_s("soon", NOW) is None
+
+
+UNITS = [
+    "a",
+    "é",
+    "0",
+    " ",
+    ",",
+    "-",
+    "a ",
+    "1,",
+    "'",
+    "[(",
+    "a1",
+    "1 ",
+    "/",
+    "1-",
+    "A.",
+    "١",
+    "@",
+    "@.",
+    "0.",
+    "e1",
+    '"',
+    '""',
+    '",',
+]
+
+
+def test_foreign_text_is_read_in_a_time_that_grows_as_its_length():
+    whole = Composing({"whole": "w"}, {}, frozenset())
+    parts = Composing({"street": "w", "town": "w"}, {}, frozenset())
+    readers = {
+        "coordinates": lambda text: read_coordinates(text, text, ".", None),
+        "whole": lambda text: whole.compose({"w": text}).key(),
+        "parts": lambda text: parts.compose({"w": text}).key(),
+        "suspicions": lambda text: list(suspicions(text)),
+        "columns": lambda text: guess_columns(["Id", text], [["1", text]]),
+        "key": lambda text: identity(f"{text}.0"),
+        "text file": lambda text: find_dialect(f"Id;x\n1;{text}\n".encode("cp1252", "replace"), Told()).said(f"1;{text}é".encode("cp1252", "replace")),
+    }  # fmt: skip
+    for name, read in readers.items():
+        for unit in UNITS:
+            took = []
+            for size in (3_000, 4_000, 64_000):  # the first is for what is made once
+                text, began = unit * (size // len(unit)), time.process_time()
+                read(text)
+                took.append(time.process_time() - began)
+            assert took[2] < 60 * took[1] + 0.05, f"{name} of {unit!r}: {took}"

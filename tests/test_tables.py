@@ -551,12 +551,14 @@ def test_workbooks_of_other_kinds_are_read_and_open_document_is_spliced_as_well(
     ("code", "number", "shown"),
     [
         ("00000", "412", "00412"), ("000-00", "412", "004-12"), ('"XT-"0000', "7", "XT-0007"), ("00", "1234", "1234"),
-        (r"00\ 000", "1234", "01 234"), ("0", "7", None), ("0.00", "7", None), ("#,##0", "7", None), ("@", "7", None),
+        (r"00\ 000", "1234", "01 234"), ("[$-407]00000", "412", "00412"), ("00000_)", "412", "00412"),
+        ("[<=99999]00000;00000-0000", "412", "00412"), ("[<=99999]00000;00000-0000", "4120005", "00412-0005"),
+        ("000;-000;", "0", None), ("0", "7", None), ("0.00", "7", None), ("#,##0", "7", None), ("@", "7", None),
     ],
 )  # fmt: skip
 def test_a_number_is_read_as_a_format_of_zeros_shows_it_and_other_formats_are_left_alone(code, number, shown):
-    assert is_of_zeros(code) == (shown is not None)
-    assert shown is None or fill_zeros(code, number) == shown
+    assert is_of_zeros(code) == (shown is not None or code.startswith("000;"))
+    assert not is_of_zeros(code) or fill_zeros(code, number) == shown
 
 
 @given(st.integers(0, 16_383), st.integers(0, 900), st.none() | st.integers(0, 90), st.none() | st.integers(1, 90))
@@ -574,3 +576,102 @@ def test_a_block_is_read_as_spreadsheets_write_it(left, top, wide, deep):
 def test_what_is_no_block_is_refused(text):
     with pytest.raises(BadSource):
         parse_block(text)
+
+
+def with_sheet(path, rows, change=lambda page, book: None, name="Sites"):
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(path) as book:
+        page = book.add_worksheet(name)
+        page.write_row(0, 0, ["Id", "Street", "Town", "Postcode"])
+        for at, row in enumerate(rows, 1):
+            page.write_row(at, 0, row)
+        change(page, book)
+
+
+def on_sheet(job, change):
+    with_sheet(job.path("sites.xlsx"), real_addresses(3), change)
+    text = job.path("job.toml").read_text()
+    if "sites.xlsx" not in text:
+        job.edit("job.toml", ("records.csv", "sites.xlsx"), ("placed.csv", "placed.xlsx"))
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (lambda page, _: (page.write(0, 4, "Outcome"), page.write_formula(2, 4, "=1+1")), "E3 is for an answer, and holds a formula"),
+        (lambda page, _: (page.write_row(0, 4, ["Latitude", "Longitude"]), page.merge_range("E2:F3", "x")), "belongs to merged cells"),
+        (lambda page, _: (page.write(0, 4, "Level"), page.write_array_formula("E2:E4", "{=A2:A4}")), "or an array formula"),
+        (lambda page, _: page.write(0, 16_380, "Notes"), "a sheet ends with the column XFD"),
+        (lambda page, _: (page.write(0, 4, "outcome"), page.add_table("A1:E4", {"columns": [{"header": h} for h in ("Id", "Street", "Town", "Postcode", "outcome")]})), "'Outcome' is the same name"),
+        (lambda page, _: page.write(0, 4, "Outcome") or page.write(0, 5, "Outcome"), "more than one column called 'Outcome'"),
+    ],
+)  # fmt: skip
+def test_what_a_spreadsheet_does_not_allow_is_told_before_anything_is_asked(small, change, told):
+    job = small([])
+    on_sheet(job, change)
+    said = job.run("run", "job.toml", code=4).stderr
+    assert told in said
+    assert job.service.requests == 0
+
+
+def test_filters_and_tables_grow_formulas_are_calculated_and_the_rest_of_the_book_is_told(small):
+    job = small([])
+
+    def change(page, book):
+        page.autofilter("A1:D4")
+        page.protect("secret")
+        del book
+        page.write_formula("A20", "=B2", None, "R99")
+        page.write_formula("A21", "=B3", None, "R98")
+
+    on_sheet(job, change)
+    with zipfile.ZipFile(job.path("sites.xlsx")) as old:
+        parts = {name: old.read(name) for name in old.namelist()}
+    parts["xl/workbook.xml"] = parts["xl/workbook.xml"].replace(b' fullCalcOnLoad="1"', b"")
+    parts[SHEET] = parts[SHEET].replace(b"<v>R98</v>", b"")
+    with zipfile.ZipFile(job.path("sites.xlsx"), "w") as new:
+        for name, content in parts.items():
+            new.writestr(name, content)
+    job.edit("job.toml", ('sites.xlsx"', 'sites.xlsx"\nonly = "Town <> \'\'"'))
+    told = job.run("run", "job.toml").stderr
+    assert "the sheet 'Sites' is protected against changes" in told
+    assert "1 formulas on the sheet 'Sites' have no result yet, the first in A21" in told
+    after = members(job.path("placed.xlsx"))
+    assert b'fullCalcOnLoad="1"' in after["xl/workbook.xml"][0]
+    assert b"'Sites'!$A$1:$J$4" in after["xl/workbook.xml"][0].replace(b"Sites!", b"'Sites'!")
+    assert b'<autoFilter ref="A1:J4"/>' in after[SHEET][0]
+
+
+def test_a_table_that_is_in_an_order_grows_without_the_columns_that_it_is_in_order_by():
+    from yellowtor.tables.growth import _grown
+
+    xml = (b'<table ref="A1:F9"><autoFilter ref="A1:F9"/><sortState ref="A2:F9"><sortCondition ref="F2:F9"/></sortState>'
+           b'<tableColumns count="1"><tableColumn id="1" name="F"/></tableColumns></table>')  # fmt: skip
+    grown = _grown(xml, b"F", 7, ["G", "H"])
+    assert re.findall(rb'<(\w+) ref="([^"]*)"', grown) == [
+        (b"table", b"A1:H9"), (b"autoFilter", b"A1:H9"), (b"sortState", b"A2:H9"), (b"sortCondition", b"F2:F9"),
+    ]  # fmt: skip
+
+
+def test_a_draft_finds_the_sheet_with_addresses_and_its_header_below_a_title(small):
+    import xlsxwriter
+
+    job = small([])
+    with xlsxwriter.Workbook(job.path("sites.xlsx")) as book:
+        book.add_worksheet("Read me").write(0, 0, "How to use this file")
+        page = book.add_worksheet("Sites")
+        page.write(1, 1, "Sites of the trust")
+        page.write_row(4, 1, ["Id", "Street", "Town", "Postcode"])
+        for at, row in enumerate(real_addresses(3), 5):
+            page.write_row(at, 1, row)
+    job.run("draft", "sites.xlsx", "--service", "stand-in.toml", "--into", "drafted.toml")
+    assert 'sheet = "Sites"\nblock = "B5"' in job.path("drafted.toml").read_text()
+    told = json.loads(job.run("run", "drafted.toml", "--json").stdout)
+    assert (told["records"], told["outcomes"]["placed"]) == (3, 3)
+
+
+def test_a_number_that_is_no_date_under_the_format_of_one_is_told_with_its_row(small):
+    job = small([])
+    on_sheet(job, lambda page, book: page.write(2, 4, -1e12, book.add_format({"num_format": "yyyy-mm-dd"})))
+    assert "a cell in row 3 can't be read" in job.run("run", "job.toml", code=4).stderr

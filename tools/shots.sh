@@ -54,7 +54,7 @@ shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 2
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'
 shoot_terminal reverse 30 'yellowtor try --at "47.721096, -28.931806" --service stand-in-xml.toml --ledger try.sqlite --show reading'
-sed 's/^service = .*/services = ["stand-in.toml", "stand-in-geojson.toml"]\nnext = { spent = true }/; s/ledger.sqlite/several.sqlite/' job.toml >several.toml
+sed 's/^service = .*/services = ["stand-in.toml", "stand-in-geojson.toml"]\nnext = { spent = true }/; s/ledger.sqlite/several.sqlite/; s/"cabinets/"several/; s/"several.xlsx"/"cabinets.xlsx"/' job.toml >several.toml
 sed -i 's/per_second = 40/per_second = 35/; s/per_day = 2500/per_day = 150/' stand-in*.toml
 shoot_terminal several 60 'yellowtor run several.toml'
 sed 's/ledger.sqlite/plan.sqlite/; s/stand-in.toml/slow.toml/' job.toml >plan.toml

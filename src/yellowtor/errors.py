@@ -31,7 +31,7 @@ class Exit(IntEnum):
     FAULT = 1, "An unexpected fault. `--debug` shows where."
     USAGE = 2, "The command line was not understood."
     BAD_JOB = 3, "A job or a service description is wrong. Nothing was sent, nothing written."
-    BAD_SOURCE = 4, "A table could not be read, or a target not written."
+    BAD_SOURCE = 4, "A table could not be read, or a target not written, or some of its records were refused."
     KEY_REFUSED = 5, "A key is missing, or the service refused it. What was settled before is written."
     WAITING = 6, "Records are waiting: an allowance is spent, or a service was set aside. Run the job again later."
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."

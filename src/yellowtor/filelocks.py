@@ -57,11 +57,12 @@ def _locked(real: Path, waiting: Waiting) -> Iterator[None]:
             "ledger, and the next run writes them without asking again."
         ) from error
     try:
-        _check_machine(real, os.pread(handle, 1000, 0))
+        _check_machine(real, _content(handle))
         note = {"host": platform.node(), "process": os.getpid(), "since": time.strftime("%Y-%m-%dT%H:%M:%S%z")}
         with suppress(OSError):  # of another user, who let us lock it
-            os.truncate(handle, 0)
-            os.pwrite(handle, json.dumps(note).encode(), 0)
+            os.ftruncate(handle, 0)
+            os.lseek(handle, 0, os.SEEK_SET)
+            os.write(handle, json.dumps(note).encode())
         yield
     finally:
         with suppress(OSError):
@@ -86,7 +87,7 @@ def _taken(path: Path) -> int | None:
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError as error:
-        if error.errno not in UNSUPPORTED or _is_running(os.pread(handle, 1000, 0)):
+        if error.errno not in UNSUPPORTED or _is_running(_content(handle)):
             os.close(handle)
             if error.errno in {errno.EWOULDBLOCK, errno.EACCES, *UNSUPPORTED}:
                 return None
@@ -98,6 +99,11 @@ def _taken(path: Path) -> int | None:
             return handle
     os.close(handle)  # whoever had it has removed it meanwhile
     return None
+
+
+def _content(handle: int) -> bytes:
+    os.lseek(handle, 0, os.SEEK_SET)
+    return os.read(handle, 1000)
 
 
 def _is_running(content: bytes) -> bool:

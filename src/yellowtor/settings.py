@@ -14,6 +14,8 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from yellowtor.errors import BadJob
 
+MOST_PARTS = 200  # of a key, between its points; reading one takes the square of their number
+
 
 class Settings(BaseModel):
     """The base of every model that a person writes as TOML: frozen, and closed to unknown keys."""
@@ -36,7 +38,7 @@ def read_settings(path: Path, model: type[Model], what: str) -> Model:
 def read_toml(path: Path, what: str) -> dict[str, Any]:
     """What the file says. Raises BadJob when it can't be read or is no TOML."""
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8-sig"))
+        data = parse_toml(path.read_text(encoding="utf-8-sig"))
         nul = any("\0" in text for text in _texts(data))
     except FileNotFoundError as error:
         raise BadJob(f"There is no {what} at {path}. Nothing was sent.") from error
@@ -49,6 +51,16 @@ def read_toml(path: Path, what: str) -> dict[str, Any]:
     if nul:
         raise BadJob(f"The {what} {path} has the character U+0000 in it, which no name can have. Nothing was sent.")
     return data
+
+
+def parse_toml(text: str) -> dict[str, Any]:
+    """What TOML says. Raises TOMLDecodeError, also for a key of so many parts that reading it would take for ever."""
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.count(".") > MOST_PARTS and line.partition("=")[0].count(".") > MOST_PARTS:
+            raise tomllib.TOMLDecodeError(
+                f"it is nested too deep: a key has more than {MOST_PARTS} parts (at line {number})"
+            )
+    return tomllib.loads(text)
 
 
 def _texts(value: object) -> Iterator[str]:

@@ -19,6 +19,7 @@ import platformdirs
 
 from yellowtor.allowance.windows import Window
 from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.position import Area
 from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob
 from yellowtor.jobfiles import check_outputs, source_file
@@ -210,6 +211,11 @@ def job_pins(path: Path) -> Iterator["PinBook"]:
     where = ledger_of(job, path.absolute().parent)
     with open_pins(where, job.name or path.resolve(), ledger_clock(where)) as book:
         yield book
+
+
+def area_of_job(path: Path) -> Area | None:
+    """Where a job says that its records lie."""
+    return read_settings(path, Job, "job").judge.thresholds().area
 
 
 @contextmanager

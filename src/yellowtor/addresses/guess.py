@@ -41,7 +41,9 @@ _POSTCODE = re.compile(
 )
 _HOUSE = re.compile(r"\d+ ?[A-Za-z]?(?:[-/]\d+[A-Za-z]?)?")
 _STREET = re.compile(r"\d+ ?[a-z]?(?:[-/]\d+)?,? +\D{3,}|\D{3,} \d+ ?[a-z]?(?:[-/]\d+)?", re.IGNORECASE)
-_DEGREES = re.compile(r"[+-]?\d{1,3}[.,]\d{3,}")
+_DEGREES = re.compile(r"[+-]?\d{1,3}(?:[.,]\d+)?")
+LONGEST = 200  # characters of a cell or a name that are looked at: some patterns take longer the more there are
+TITLES = 20  # rows that may stand above a header
 SURE = 0.55  # from here on a guess is made
 CLOSE = 0.15  # two that are nearer than this to each other may be taken for one another
 
@@ -61,7 +63,7 @@ def guess_columns(header: Sequence[str], rows: Sequence[Sequence[str]]) -> dict[
     rows are a sample of the table. The parts are those of NAMES.
     """
     named = [(at, name) for at, name in enumerate(header) if name and header.count(name) == 1]
-    columns = {name: [cell for row in rows if (cell := row[at].strip())] for at, name in named}
+    columns = {name: [cell for row in rows if (cell := row[at][:LONGEST].strip())] for at, name in named}
     unique = {name for name, cells in columns.items() if len(cells) == len(rows) == len(set(cells)) and rows}
     scores = {
         (part, name): score
@@ -81,6 +83,23 @@ def guess_columns(header: Sequence[str], rows: Sequence[Sequence[str]]) -> dict[
     for part, guess in found.items():
         found[part] = replace(guess, others=[name for name in guess.others if name not in taken])
     return _sensible(found, unique, header)
+
+
+def find_header(rows: Sequence[Sequence[str]]) -> tuple[int, int]:
+    """Which of the first rows of a sheet is the header (from 0), and how many parts of an address are below it.
+
+    Titles and notes may stand above it.
+    """
+    best = (0, 0)
+    for at in range(min(TITLES, len(rows) - 1)):
+        header = [cell.strip() for cell in rows[at]]
+        if sum(map(bool, header)) < 2:
+            continue
+        below = [row for row in rows[at + 1 :] if any(row)]
+        parts = sum(part in {*ADDRESS, "whole"} for part in guess_columns(header, below)) if below else 0
+        if parts > best[1]:
+            best = at, parts
+    return best
 
 
 def _sensible(found: dict[str, Guess], unique: set[str], header: Sequence[str]) -> dict[str, Guess]:
@@ -121,7 +140,7 @@ _CONTENT = {
 
 def _by_name(part: str, name: str) -> float:
     """1 for a known name, less for one that contains a known name."""
-    plain = latin(re.sub(r"(?<=[a-z])(?=[A-Z])|[_.\-/:#]", " ", name))
+    plain = latin(re.sub(r"(?<=[a-z])(?=[A-Z])|[_.\-/:#]", " ", name[:LONGEST]))
     known = _KNOWN[part]
     if plain in known or plain.replace(" ", "") in known:
         return 1.0

@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any, NamedTuple, Protocol
 
 from yellowtor.answers.kinds import Kind
@@ -49,13 +50,40 @@ class Work(NamedTuple):
     questions: Mapping[str, str]
 
 
-class Kept(Protocol):
-    """Called when what was answered for rows is in its place: for all of them, or (in a database) a page at a time.
+class PageWritten(NamedTuple):
+    """What has become of a page's rows, by their places in it (from 0), where they do not hold just what was answered.
 
-    left are the places in the page, from 0, of the rows that were left alone: edited, or gone, since they were read.
+    left were edited, or have gone, since they were read; refused were not written, and why; of others the table gives
+    back other texts than it was given, or than it had: returned has those, by column. changed is how many rows are
+    other than before.
     """
 
-    def __call__(self, left: Sequence[int] = ()) -> None: ...
+    left: Sequence[int] = ()
+    refused: Mapping[int, str] = MappingProxyType({})
+    returned: Mapping[int, Mapping[str, str]] = MappingProxyType({})
+    changed: int = 0
+
+
+ALL_WRITTEN = PageWritten()
+
+
+class Kept(Protocol):
+    """Called when what was answered for rows is in its place: for all of them, or (in a database) a page at a time."""
+
+    def __call__(self, page: PageWritten = ALL_WRITTEN) -> None: ...
+
+
+class Written(NamedTuple):
+    """Coordinates that are new in the target, in the form in which they are written, for a record of the ledger.
+
+    sent is what the table was given, where that gives back something else. raw_hash is the fingerprint that the
+    record's address has got by the writing itself (a trigger), if it has.
+    """
+
+    id: int
+    coordinates: str
+    sent: str | None = None
+    raw_hash: str | None = None
 
 
 class Question(NamedTuple):
@@ -134,6 +162,7 @@ class Answer(NamedTuple):
     raw_hash: str
     held: str | None
     written: str | None
+    sent: str | None  # what the table was given when it gave back `written`, if that is something else
     address: str
     outcome: str
     lat: float | None
@@ -149,7 +178,7 @@ class Answer(NamedTuple):
     pin: int | None  # the ledger's number of the position that a person has decided
 
 
-UNKNOWN = Answer(0, "", "", None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
+UNKNOWN = Answer(0, "", "", None, None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
 
 
 class Answers:

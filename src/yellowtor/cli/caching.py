@@ -11,7 +11,7 @@ from rich.text import Text
 from yellowtor.answers.entry import Entry, KnownReply, SizeOf
 from yellowtor.answers.spots import subject_of
 from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout, write_out
-from yellowtor.cli.inputs import position_of
+from yellowtor.cli.inputs import check_ending, position_of
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
 from yellowtor.ledger.cache import CacheBook
@@ -117,6 +117,7 @@ def expire_command(job: Path | None, ledger: Path | None, older_than: int | None
 
 
 def export_command(job: Path | None, ledger: Path | None, into: Path) -> None:
+    check_ending(into, "INTO", ".geojson", ".json")
     with cache_book(job, ledger) as (book, _), written_aside(into) as aside, aside.open("w", encoding="utf-8") as file:
         replies, pins = cache.write_export(book, file)
     stderr().print(f"{replies:,} replies and {pins:,} pins are in {into} (GeoJSON)", soft_wrap=True)

@@ -186,6 +186,8 @@ def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
         return Exit.KEY_REFUSED
     if summary.asked.interrupted:
         return Exit.INTERRUPTED
+    if summary.wrote and summary.wrote.refused:
+        return Exit.BAD_SOURCE
     if summary.outcomes[Outcome.WAITING] and summary.asked.stopped:
         return Exit.WAITING
     if summary.outcomes[Outcome.WAITING] and options.at_most is None and not options.dry_run:

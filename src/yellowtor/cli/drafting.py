@@ -2,7 +2,6 @@
 
 import os
 import sys
-import tomllib
 from collections.abc import Mapping, Sequence
 from itertools import islice
 from pathlib import Path
@@ -12,14 +11,17 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.addresses.guess import guess_columns
+from yellowtor.addresses.guess import find_header, guess_columns
 from yellowtor.cli.console import note, stderr, write_out
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.records import STANDARD, Records
+from yellowtor.settings import parse_toml
+from yellowtor.tables.ahead import WORKBOOKS
 
 ROWS = 5_000  # that guesses are made from
+LOOKED_AT_ROWS = 200  # of each sheet
 LOOKED_AT = 40  # tables of a database
 
 
@@ -62,7 +64,10 @@ def _choose(question: str, options: Sequence[str]) -> str:
 
 
 def _file_sample(path: Path, folder: Path, sheet: str | None) -> Sample:
-    table = file_table(path, Records(file=path, key="?", sheet=sheet))
+    block = None
+    if sheet is None and path.suffix.lower() in WORKBOOKS:
+        sheet, block = _pick_sheet(path)
+    table = file_table(path, Records(file=path, key="?", sheet=sheet, block=block))
     for remark in table.remarks:
         note(stderr(), remark)
     rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
@@ -70,7 +75,33 @@ def _file_sample(path: Path, folder: Path, sheet: str | None) -> Sample:
     said: dict[str, Any] = {"file": there}
     if sheet:
         said["sheet"] = sheet
+    if block:
+        said["block"] = block
     return Sample(str(path), said, table.header, rows)
+
+
+def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
+    """The sheet that looks most like addresses, if it is not the first; its block, if titles stand above."""
+    from yellowtor.tables.block import letters
+    from yellowtor.tables.bookfile import beginnings
+
+    sheets = [(beginning, *find_header(beginning.rows)) for beginning in beginnings(path, LOOKED_AT_ROWS)]
+    if not sheets:
+        return None, None
+    likely = sorted((one for one in sheets if one[2]), key=lambda one: -one[2]) or sheets[:1]
+    if len(sheets) > 1:
+        listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
+        for column in ("sheet", "parts of an address in it"):
+            listing.add_column(column)
+        for beginning, _, parts in sheets:
+            listing.add_row(Text(beginning.sheet), Text(f"{parts or '–'}", "default" if parts else "bright_black"))
+        stderr().print(listing)
+    names = [one[0].sheet for one in likely]
+    name = _choose("Which sheet holds the records?", names) if len(likely) > 1 else names[0]
+    chosen, at, _ = next(one for one in sheets if one[0].sheet == name)
+    first = next((column for column, cell in enumerate(chosen.rows[at]) if cell.strip()), 0) if at else 0
+    block = f"{letters(chosen.left + first)}{chosen.top + at + 1}" if at else None
+    return name if name != sheets[0][0].sheet else None, block
 
 
 def _database_sample(url: str, folder: Path, table: str | None, password_from: str | None) -> Sample:
@@ -126,7 +157,7 @@ def _service(given: Path | None, folder: Path) -> tuple[str, str]:
 
 def _toml(path: Path) -> Mapping[str, Any]:
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8-sig"))
+        return parse_toml(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError):
         return {}
 

@@ -1,9 +1,18 @@
 """What people say on the command line, understood."""
 
+from pathlib import Path
+
 import typer
 
 from yellowtor.answers.coordinates import Finding, read_coordinates
 from yellowtor.answers.position import WRITTEN_DECIMALS, Position
+from yellowtor.errors import BadJob
+
+
+def check_ending(path: Path, option: str, *endings: str) -> None:
+    """Raise BadJob for an output whose name does not say what is in it: it may be a job, a ledger, a table."""
+    if path.suffix.lower() not in endings:
+        raise BadJob(f"{option} {path}: the name must end in {' or '.join(endings)}. Nothing was written.")
 
 
 def position_of(text: str) -> Position:

@@ -4,6 +4,7 @@ Heavy parts are imported inside the commands, so that --help and --version are q
 """
 
 import gc
+import json
 import os
 import sys
 from enum import StrEnum
@@ -390,4 +391,6 @@ def _fail(error: BaseException, message: str, code: int) -> None:
     if "--debug" in sys.argv:
         raise error
     typer.echo(message, err=True)
+    if "--json" in sys.argv:  # whoever reads the results reads this, too
+        typer.echo(json.dumps({"error": {"message": message.removeprefix("yellowtor: "), "exit_code": int(code)}}))
     sys.exit(int(code))

@@ -7,12 +7,12 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.cli.console import stderr, stdout
+from yellowtor.cli.console import note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
 from yellowtor.ledger.pins import PinBook
 from yellowtor.run.scan import key_as_shown, shown_key
-from yellowtor.wiring import job_pins
+from yellowtor.wiring import area_of_job, job_pins
 
 
 def pin_command(
@@ -34,6 +34,9 @@ def pin_command(
             what = f"The address of {key}" if address_too else key
             where = f"{position.lat}, {position.lon}"
             stderr().print(f"{what} is pinned at {where}; the next run writes it and asks no service.", soft_wrap=True)
+            area = area_of_job(job)
+            if area and not area.holds(position):
+                note(stderr(), f"{where} lies outside judge.area of {job}: look whether that is meant")
         else:
             raise BadJob(
                 f"The ledger knows no record {key} of {job}. Run the job first, if only with --dry-run. Nothing was "

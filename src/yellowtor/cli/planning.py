@@ -15,6 +15,7 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
+from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report import plan_json
 from yellowtor.run.conduct import Foretold, Options, foretell
 from yellowtor.run.plan import Plan
@@ -31,6 +32,7 @@ def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: b
         windows = parts.book.requests[told.plan.service].windows
         now = parts.clock.now()
     if png:
+        check_ending(png, "--png", ".png")
         draw(told, windows, now, png)
     if as_json:
         write_out(json.dumps(_json(told), ensure_ascii=False, indent=2))

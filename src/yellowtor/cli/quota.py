@@ -18,6 +18,7 @@ from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.work import Charged
 from yellowtor.cli.console import amount_of, columns, note, short, stderr, stdout, write_out
+from yellowtor.cli.inputs import check_ending
 from yellowtor.files import written_aside
 from yellowtor.opening import CLOCK
 from yellowtor.run.plan import currency_of
@@ -32,6 +33,7 @@ def quota_command(job: Path, *, as_json: bool, png: Path | None) -> None:
     with job_usage(job) as (services, book):
         found = quotas(services, book, CLOCK.now())
     if png:
+        check_ending(png, "--png", ".png")
         _draw(found, png)
     if as_json:
         write_out(json.dumps([asdict(quota) for quota in found], ensure_ascii=False, indent=2))
@@ -62,6 +64,7 @@ def _opened(into: Path) -> Iterator[TextIO]:
     if into == STANDARD:
         yield sys.stdout
         return
+    check_ending(into, "--requests", ".csv")
     with written_aside(into) as aside, aside.open("w", encoding="utf-8", newline="") as file:
         yield file
 

@@ -17,7 +17,7 @@ from yellowtor.run.along import Along
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.conduct import Summary
 from yellowtor.run.plan import Plan, costs
-from yellowtor.run.writeback import Changes
+from yellowtor.run.writeback import Changes, WriteResult
 
 
 def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
@@ -222,13 +222,29 @@ def _wrote(console: Console, summary: Summary) -> None:
             f"{wrote.stale:,} records have coordinates of an address that is no longer theirs.", style="yellow"
         )
     if summary.into:
-        records = f"{wrote.written:,} records of {summary.into}"
-        console.print(Text("up to date: ", "bright_black").append(records, "default"), soft_wrap=True)
+        some = f"{wrote.changed:,} of " if 0 < wrote.changed < wrote.written else ""
+        rest = "; the others are up to date" if some else ""
+        done = "wrote " if wrote.changed else "up to date: "
+        records = f"{some}{wrote.written:,} records of {summary.into}{rest}"
+        console.print(Text(done, "bright_black").append(records, "default"), soft_wrap=True)
+    if wrote.refused:
+        _refused(console, wrote, summary.into)
     for file in summary.files:
         done = "up to date: " if file in summary.untouched else "wrote "
         console.print(Text(done, "bright_black").append(short(file), "default"), soft_wrap=True)
     if summary.backup:
         console.print(Text("as it was: ", "bright_black").append(short(summary.backup), "default"), soft_wrap=True)
+
+
+def _refused(console: Console, wrote: WriteResult, into: str) -> None:
+    """The records that the database did not take, and why."""
+    were = "1 record was" if wrote.refused == 1 else f"{wrote.refused:,} records were"
+    console.print(f"{were} not written to {into}; the others are:", style="yellow", soft_wrap=True)
+    for key, why in wrote.first_refused:
+        console.print(Text(f"  {key}: ", "bright_black").append(why, "default"), soft_wrap=True)
+    if (more := wrote.refused - len(wrote.first_refused)) > 0:
+        console.print(f"  and {more:,} more", style="bright_black")
+    console.print("Their answers are kept: correct the table or the record, and run again. Nothing is asked anew.")
 
 
 def _next(summary: Summary) -> list[str]:

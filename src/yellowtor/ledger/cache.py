@@ -31,6 +31,7 @@ from yellowtor.ledger.schema import (
     request,
     run,
     work,
+    written_position,
 )
 from yellowtor.ledger.store import Clock, Store
 from yellowtor.ledger.usage import CHARGED, WHOSE
@@ -127,6 +128,8 @@ class CacheBook:
         pinned = or_(pin.c.address_key.in_(theirs), select(work.c.id).where(records).exists())
         with self._store.transaction() as connection:
             connection.execute(delete(pin).where(pinned))
+            there = select(work.c.written).where(work.c.address_id.in_(numbers), work.c.written.is_not(None))
+            connection.execute(delete(written_position).where(written_position.c.coordinates.in_(there)))
             for table in (answer, work, question):
                 connection.execute(delete(table).where(table.c.address_id.in_(numbers)))
             connection.execute(delete(address).where(address.c.id.in_(numbers)))

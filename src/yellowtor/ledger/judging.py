@@ -11,12 +11,13 @@ from typing import Any
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Answer, Answers, Judged, KeptReply, Pin, Unjudged
+from yellowtor.answers.work import Answer, Answers, Judged, KeptReply, Pin, Unjudged, Written
 from yellowtor.ledger.scanning import count_states
 from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.store import Store, TextsOf
 
 PAGE = 500
+KEPT_PAGE = 5_000
 TEXTS = {"basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
@@ -24,10 +25,12 @@ PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?"
 PUT_FOUND = "INSERT INTO candidates (reply_id, reading_key, found) VALUES (?, ?, ?) ON CONFLICT DO NOTHING"
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 KEEP = {
-    True: """UPDATE work SET written = new.column1, held = NULL
-        FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2""",
-    False: "UPDATE work SET written = new.column1 FROM (VALUES (?, ?)) AS new WHERE work.id = new.column2",
+    in_place: f"""UPDATE work SET written = new.column2, sent = new.column3,
+        raw_hash = coalesce(new.column4, work.raw_hash){", held = NULL" if in_place else ""}
+        FROM (VALUES (?, ?, ?, ?)) AS new WHERE work.id = new.column1"""  # noqa: S608 - our own words
+    for in_place in (True, False)
 }
+PUT_WRITTEN = "INSERT INTO new_written (work_id, coordinates, sent, raw_hash) VALUES (?, ?, ?, ?)"
 PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
 TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
     SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
@@ -39,7 +42,7 @@ class JudgeBook:
 
     def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
         self._store, self._job, self._askings = store, job_id, askings
-        self._new: list[tuple[int, str]] = []  # what was noted and not kept yet; more of it in the table new_written
+        self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
         self._known_pins: dict[int, Pin] | None = None
 
@@ -156,12 +159,12 @@ class JudgeBook:
             self._known_pins = {row[0]: Pin._make(row[1:]) for row in self._store.connection.execute(query)}
         return self._known_pins
 
-    def note_written(self, rows: Sequence[tuple[int, str]]) -> None:
+    def note_written(self, rows: Sequence[Written]) -> None:
         """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
             with self._store.transaction():
-                self._store.run_many("INSERT INTO new_written (work_id, coordinates) VALUES (?, ?)", self._new)
+                self._store.run_many(PUT_WRITTEN, self._new)
             self._new, self._spilled = [], True
 
     def keep_written(self, *, in_place: bool) -> None:
@@ -170,14 +173,38 @@ class JudgeBook:
             return
         with self._store.transaction() as connection:
             if self._spilled:
-                new: dict[str, Any] = {"written": new_written.c.coordinates} | ({"held": None} if in_place else {})
+                address = func.coalesce(new_written.c.raw_hash, work.c.raw_hash)
+                new: dict[str, Any] = {"written": new_written.c.coordinates, "sent": new_written.c.sent}
+                new |= {"raw_hash": address} | ({"held": None} if in_place else {})
                 connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
                 self._store.run(TAKE_POSITIONS)
                 connection.execute(new_written.delete())
             if self._new:
-                self._store.run_many(KEEP[in_place], [(text, number) for number, text in self._new])
-                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({text for _, text in self._new})])
+                self._store.run_many(KEEP[in_place], self._new)
+                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({new.coordinates for new in self._new})])
         self._new, self._spilled = [], False
+
+    def some_positions(self, count: int) -> Sequence[tuple[float, float]]:
+        """About so many positions (latitude, longitude) of records that are placed or kept, from all over the job."""
+        placed = and_(answer.c.job_id == self._job, answer.c.outcome == "placed")
+        kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        found: list[tuple[float, float]] = []
+        for condition, number, columns in (
+            (placed, answer.c.address_id, (answer.c.lat, answer.c.lon)),
+            (kept, work.c.place, (work.c.held,)),
+        ):
+            there = self._store.connection.execute(select(func.count()).where(condition)).scalar_one()
+            query = select(*columns).where(condition, number % max(1, there // count) == 0).limit(count)
+            found += [_pair(*row) for row in self._store.connection.execute(query)]
+        return found
+
+    def kept_positions(self) -> Iterator[Sequence[tuple[str, float, float]]]:
+        """The records that are kept, with the latitude and longitude that they have, page by page."""
+        last, kept = 0, and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        query = select(work.c.place, work.c.key, work.c.held).where(kept).order_by(work.c.place).limit(KEPT_PAGE)
+        while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
+            last = rows[-1][0]
+            yield [(key, *_pair(held)) for _, key, held in rows]
 
     def outcomes(self) -> dict[str, int]:
         """How many records of the scan ended in each outcome."""
@@ -234,6 +261,15 @@ class JudgeBook:
             columns["address"] = address.c.parts
             source = source.join(address, address.c.id == work.c.address_id)
         return columns, source
+
+
+def _pair(lat: float | str, lon: float | None = None) -> tuple[float, float]:
+    """A position from two numbers, or from a text as it is written."""
+    if isinstance(lat, str):
+        north, east = map(float, lat.split(","))
+        return north, east
+    assert lon is not None, "an answer that is placed has both"
+    return lat, lon
 
 
 def _kept_reply(row: Sequence[Any]) -> KeptReply | None:

@@ -155,11 +155,12 @@ work = Table(
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),  # coordinates in the source that are not ours, as they would be written
     Column("held_hash", Text, nullable=False),  # the address that was there when `held` was first seen
-    Column("written", Text),  # the coordinates that we wrote last
+    Column("written", Text),  # the coordinates that we wrote last, as the table gives them back
     Column("state", Text, nullable=False),  # kept, incomplete, ask, vanished
     Column("reasons", Text, nullable=False),  # JSON; of a record that is not asked about
     Column("address_id", Integer, nullable=False),
     Column("pin_id", Integer),
+    Column("sent", Text),  # the coordinates that the table was given when it gave back `written`, if not the same
 )  # fmt: skip
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
@@ -237,6 +238,8 @@ new_written = Table(
     "new_written", metadata,
     Column("work_id", Integer, primary_key=True),
     Column("coordinates", Text, nullable=False),
+    Column("sent", Text),
+    Column("raw_hash", Text),
     prefixes=["TEMPORARY"],
 )  # fmt: skip
 

@@ -18,6 +18,7 @@ from yellowtor.filelocks import check_free, locked
 from yellowtor.files import announcing, check_writable, state_of
 from yellowtor.run.asked import Asked, AskResult
 from yellowtor.run.edited import check_copy, edited_files, keep_edited, noting
+from yellowtor.run.farthest import find_far
 from yellowtor.run.job import Job
 from yellowtor.run.judging import Judging
 from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
@@ -99,6 +100,10 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         check_cost(job, plan)
     asked, wrote, changes = Asked(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
+    if (scanned.new or scanned.changed) and plan.kept and not job.in_reverse and job.judge.area is None:
+        _, remark = find_far(book.judging)
+        if remark:
+            watch.remark(remark)
     if options.dry_run:
         judging.judge_open(book.judging)
         changes = None if job.write.table else back.changes(SHOWN)

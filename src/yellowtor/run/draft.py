@@ -8,6 +8,9 @@ import tomlkit
 from tomlkit.items import Table
 
 from yellowtor.addresses.guess import Guess, guess_columns
+from yellowtor.answers.coordinates import read_coordinates
+from yellowtor.answers.outliers import area_of
+from yellowtor.answers.position import Area
 from yellowtor.errors import BadSource
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Row
@@ -82,9 +85,26 @@ def _document(sample: Sample, guesses: Mapping[str, Guess], service: str, target
     document.add("records", _records(sample, guesses))
     document.add("address", _address(guesses))
     document.add("ask", _with("service", service, "the service description"))
-    document.add("judge", _with("tolerance_m", 50, "a point further off than this is wrong"))
+    document.add("judge", _judge(sample, guesses))
     document.add("write", _write(sample, guesses, target))
     return document
+
+
+def _judge(sample: Sample, guesses: Mapping[str, Guess]) -> Table:
+    table = tomlkit.table()
+    _add(table, "tolerance_m", 50, "a point further off than this is wrong")
+    if "latitude" in guesses and (area := _area(sample, guesses)):
+        ends = ", ".join(f"{end:.1f}" for end in area)
+        table.add(tomlkit.comment(f"area = [{ends}]   # where the records that have coordinates lie, with some room"))
+    table.add(tomlkit.nl())
+    return table
+
+
+def _area(sample: Sample, guesses: Mapping[str, Guess]) -> Area | None:
+    """Where the records lie that have coordinates; None where too few have some."""
+    lat, lon = (sample.header.index(guesses[part].column) for part in ("latitude", "longitude"))
+    held = (read_coordinates(row[lat], row[lon], "," if "," in row[lat] else ".") for row in sample.rows)
+    return area_of([one.position for one in held if one.position])
 
 
 def _records(sample: Sample, guesses: Mapping[str, Guess]) -> Table:

@@ -97,6 +97,13 @@ class Judge(Settings):
         west, south, east, north = area
         if not (-180 <= west <= 180 and -180 <= east <= 180 and -90 <= south < north <= 90):
             raise ValueError("area must be west, south, east, north in degrees, south below north")
+        if west == east:
+            raise ValueError(f"area is empty: west and east are both {west:g}")
+        if west > east and west - east < 180:
+            raise ValueError(
+                f"area would go from {west:g} eastward to {east:g}, {360 - west + east:g} degrees around the globe: "
+                "are west and east swapped?"
+            )
         return area
 
     def thresholds(self) -> Thresholds:

@@ -10,9 +10,10 @@ from dataclasses import dataclass, field
 
 from yellowtor.addresses.keys import Asking, digest, raw_hashes
 from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
+from yellowtor.answers.outliers import LEAST
 from yellowtor.answers.spots import Composer, Subject
 from yellowtor.answers.work import Known, Work
-from yellowtor.errors import BadSource
+from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.job import Job
 from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher, WrittenBook
 
@@ -88,6 +89,11 @@ class RowReader:
         """The fingerprint of each record's address cells."""
         return raw_hashes(zip(*(_column(batch, at) for at in self._raw), strict=True))
 
+    def raw_hash_with(self, row: Row, texts: Mapping[str, str]) -> str:
+        """The fingerprint of a record's address cells, some of which have other texts now."""
+        cells = [texts.get(name, row[at]) for name, at in zip(self._columns, self._raw, strict=True)]
+        return next(iter(raw_hashes([cells])))
+
     def name(self, row: Row) -> str:
         return row[self._name].strip() if self._name is not None else ""
 
@@ -158,7 +164,7 @@ def scan(
 
     askings are how the job's services are asked; ours knows the positions that runs have written.
 
-    Raises BadSource for a key that is empty or stands twice.
+    Raises BadSource for a key that is empty or stands twice, BadJob for an area that all records lie in when swapped.
     """
     reader = RowReader(job, table)
     rules = digest(reader.composing.rules(), *map(repr, askings), str(job.records.keep))
@@ -170,13 +176,14 @@ def scan(
     if book.recall(source if fingerprint else "") and fingerprint:
         book.take_up_pins()
         return ScanResult(book.count(), 0, 0, 0)
-    new = changed = 0
+    new = changed = coordinates = 0
     findings: dict[Finding, Findings] = {}
     for batch in table.batches():
         keys = reader.keys(batch)
         if not all(keys):
             raise no_key(reader, table, book.count() + keys.index("") + 1)
         held, wrong = reader.held_texts(batch)
+        coordinates += sum(1 for text, finding in zip(held, wrong, strict=True) if text or finding)
         if any(wrong):
             for key, finding in zip(keys, wrong, strict=True):
                 if finding:
@@ -194,6 +201,12 @@ def scan(
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
+    if (swapped := findings.get(Finding.SWAPPED)) and coordinates >= LEAST and swapped.records == coordinates:
+        raise BadJob(
+            f"All {coordinates:,} records with coordinates lie in judge.area = {job.judge.area} only if latitude and "
+            "longitude are swapped. Is the area in its order (west, south, east, north)? Are the columns for latitude "
+            "and longitude the right ones? Nothing was sent, nothing written."
+        )
     if not book.count() and not table.into:
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()

@@ -86,6 +86,10 @@ def record_asked(job: Job, table: Table, key: str) -> Subject:
 def save_reply(reply: Reply, path: Path) -> None:
     """Keep a reply as an HTTP message (RFC 9112): its status, the fields that something is read from, its body."""
     fields = "".join(f"{name}: {text}\r\n" for name, text in reply.headers.items())
+    if path.is_file() and not path.read_bytes().startswith(b"HTTP/"):
+        raise BadJob(
+            f"{path} is there already, and is no reply that was saved. Name another file. Nothing was written."
+        )
     with written_aside(path) as aside:
         aside.write_bytes(f"HTTP/1.1 {reply.status}\r\n{fields}\r\n".encode() + reply.body)
 

@@ -6,33 +6,41 @@ columns that the job names are touched.
 
 import json
 from collections import deque
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from yellowtor.answers.coordinates import Finding
+from yellowtor.answers.coordinates import Finding, read_coordinates
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import are_written, written
 from yellowtor.answers.spots import Spot, subject_of
-from yellowtor.answers.work import UNKNOWN, Answer, Answers
+from yellowtor.answers.work import ALL_WRITTEN, UNKNOWN, Answer, Answers, PageWritten, Written
 from yellowtor.run.columns import Columns
 from yellowtor.run.job import Job
 from yellowtor.run.ports import Expecting, JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
+NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
 
 
 @dataclass
 class WriteResult:
-    """Counts of the writing: records written; edited since they were read; with stale foreign coordinates; repaired."""
+    """Counts of the writing: records written; edited since they were read; with stale foreign coordinates; repaired.
+
+    changed are the rows of a database that are other than before, refused those that it did not take.
+    """
 
     written: int = 0
     edited: int = 0
     stale: int = 0
     repaired: int = 0
+    changed: int = 0
+    refused: int = 0
+    first_refused: list[tuple[str, str]] = field(default_factory=list)  # keys, and why
 
 
 class Change(NamedTuple):
@@ -106,7 +114,7 @@ class WriteBack:
         scan's own, as those of a database always are, and none need be compared with what was asked about. Mostly they
         come in the scan's order.
         """
-        self._watch.phase("Writing")
+        self._watch.phase("Writing", records or None)
         if self._table.refresh():
             self._table.check_target(to)
             self._reader = RowReader(self._job, self._table)
@@ -133,23 +141,34 @@ class WriteBack:
             self._settle(batch, answers)
         return cells
 
-    def _kept(self, left: Sequence[int] = ()) -> None:
+    def _kept(self, page: PageWritten = ALL_WRITTEN) -> None:
         """What was answered is in its place: all of it, or the oldest page but for the rows that were left alone."""
         if self._unsettled:
             batch, answers = self._unsettled.popleft()
-            self.result.edited += len(left)
-            self.result.written -= len(left)
-            self._settle(batch, answers.without(set(left)))
+            self.result.edited += len(page.left)
+            self.result.changed += page.changed
+            self.result.written -= len(page.left) + len(page.refused)
+            self._refused(batch, page.refused)
+            self._settle(batch, answers.without({*page.left, *page.refused}), page.returned)
         self._book.keep_written(in_place=self._job.held_is_target())
 
-    def _settle(self, batch: Sequence[Row], answers: Answers) -> None:
+    def _refused(self, batch: Sequence[Row], refused: Mapping[int, str]) -> None:
+        keys = self._reader.keys(batch) if refused else []
+        for place, why in refused.items():
+            self.result.refused += 1
+            if self.result.refused <= SHOWN:
+                self.result.first_refused.append((shown_key(keys[place]), why))
+
+    def _settle(
+        self, batch: Sequence[Row], answers: Answers, returned: Mapping[int, Mapping[str, str]] = NONE_RETURNED
+    ) -> None:
         """Draw what was written, and have the ledger remember the coordinates that are new in the target."""
         for file in self._markers:
             for row, answer in zip(batch, answers, strict=True):
                 if answer.id:
                     file.add(_marker(answer, self._reader.name(row)))
         if self._coordinates:
-            self._note(answers)
+            self._note(batch, answers, returned)
 
     def changes(self, shown: int) -> Changes:
         """What write() would change now, in the order of the records; nothing is written.
@@ -200,6 +219,7 @@ class WriteBack:
         self.result.stale = self._columns.stale
         if self._coordinates and not self._job.write.table:
             self._leave_or_repair(batch, columns[0], columns[1])
+            self._leave_as_sent(batch, answers, columns[0], columns[1])
         for at in edited:
             for column in columns:
                 column[at] = self._leave
@@ -219,6 +239,16 @@ class WriteBack:
                 lat[at], lon[at] = held.position.lat, held.position.lon
                 self.result.repaired += 1
 
+    def _leave_as_sent(self, batch: Sequence[Row], answers: Answers, lat: list[Any], lon: list[Any]) -> None:
+        """Cells that hold what the table made of the same coordinates before are not written again."""
+        if not any(answers.column("sent")):
+            return
+        places = [at for at, answer in enumerate(answers) if self._left_as_sent(answer)]
+        before = answers.column("written")
+        for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
+            if held.position and held.position.written() == before[at]:
+                lat[at] = lon[at] = self._leave
+
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
         """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
         compared = set() if self._in_order else {"key"} if self._unchanged else {"key", "raw_hash"}
@@ -236,20 +266,40 @@ class WriteBack:
         edited = {at for at, (one, other) in enumerate(zip(asked, now, strict=True)) if one != other}
         return found.without(edited), edited
 
-    def _note(self, answers: Answers) -> None:
-        """Have the ledger remember the coordinates that are new in the target."""
+    def _note(self, batch: Sequence[Row], answers: Answers, returned: Mapping[int, Mapping[str, str]]) -> None:
+        """Have the ledger remember the coordinates that are new in the target, as that gives them back."""
         here, as_held = self._job.held_is_target(), self._table.as_held
         was_held, before, lats, lons = map(answers.column, ("held", "written", "lat", "lon"))
         moved = here and any(held is not None for held in was_held)
-        if not moved and not as_held and are_written(before, lats, lons):
+        if not moved and not as_held and not returned and are_written(before, lats, lons):
             return
         new = []
-        for number, _, _, held, known, _, outcome, lat, lon, *_ in answers:
-            if outcome in self._columns.sure and lat is not None and lon is not None:
-                text = written(*(as_held(lat, lon) if as_held else (lat, lon)))
-                if text != known or (here and held is not None):
-                    new.append((number, text))
+        for at, answer in enumerate(answers):
+            lat, lon = answer.lat, answer.lon
+            if answer.outcome in self._columns.sure and lat is not None and lon is not None:
+                back, sent = returned.get(at), written(lat, lon)
+                text = self._given_back(back) or (written(*as_held(lat, lon)) if as_held else sent)
+                raw_hash = self._reader.raw_hash_with(batch[at], back) if back else None
+                raw_hash = None if raw_hash == answer.raw_hash else raw_hash
+                stale = text != answer.written or (sent if sent != text else None) != answer.sent
+                if self._left_as_sent(answer) and not raw_hash:
+                    continue
+                if stale or raw_hash or (here and answer.held is not None):
+                    new.append(Written(answer.id, text, sent if sent != text else None, raw_hash))
         self._book.note_written(new)
+
+    def _given_back(self, texts: Mapping[str, str] | None) -> str:
+        """The coordinates that a table gives back, as they are written; empty where it gives back none."""
+        columns = self._job.write.columns
+        lat, lon = ((texts or {}).get(name or "", "") for name in (columns.latitude, columns.longitude))
+        held = read_coordinates(lat, lon, self._table.decimal)
+        return held.position.written() if held.position else ""
+
+    def _left_as_sent(self, answer: Answer) -> bool:
+        """Whether the table was given these coordinates before, and gave back what it has now."""
+        if answer.sent is None or answer.lat is None or answer.lon is None:
+            return False
+        return answer.held is None and answer.sent == written(answer.lat, answer.lon)
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:

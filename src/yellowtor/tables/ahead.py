@@ -8,15 +8,19 @@ import tomllib
 from pathlib import Path
 
 WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+LONGEST_LINE = 1 << 14
 LARGEST = 8 << 20  # bytes: the program ends only when this does, and whoever made a mistake in the job waits for it
 
 
 def read_ahead(job: Path) -> None:
     """Begin to read the workbook that this job's records are in, if they are in one."""
     try:
-        records = tomllib.loads(job.read_text(encoding="utf-8-sig"))["records"]
+        text = job.read_text(encoding="utf-8-sig")
+        if max(map(len, text.splitlines()), default=0) > LONGEST_LINE:
+            return  # reading it might take long, and others tell why
+        records = tomllib.loads(text)["records"]
         path, sheet, table = job.absolute().parent / records["file"], records.get("sheet"), records.get("table")
-        if path.suffix.lower() in WORKBOOKS and path.stat().st_size <= LARGEST:
+        if path.suffix.lower() in WORKBOOKS and path.is_file() and path.stat().st_size <= LARGEST:
             from yellowtor.tables.bookfile import Book, keep_ahead
 
             keep_ahead(Book(path, None if table else sheet or ""))

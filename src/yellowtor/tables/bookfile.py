@@ -5,12 +5,16 @@ import zipfile
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing, contextmanager
+from itertools import islice
 from pathlib import Path
+from typing import Any, NamedTuple
 
 import python_calamine as calamine
 
 from yellowtor.errors import BadSource
 from yellowtor.files import state_of
+from yellowtor.tables.cells import as_text
+from yellowtor.tables.file import check_readable
 from yellowtor.tables.package import check_package, readable, sheet_member
 from yellowtor.tables.sheettext import column_of
 
@@ -32,6 +36,7 @@ def lock_beside(path: Path) -> Path | None:
 def check_file(path: Path) -> None:
     """Raise BadSource where there is no such file, or none that a workbook can be in."""
     try:
+        check_readable(path, str(path))
         with path.open("rb") as file:
             start = file.read(8)
     except FileNotFoundError as error:
@@ -111,6 +116,50 @@ def opened(path: Path) -> Iterator[Book]:
         book = Book(path)
     with closing(book):
         yield book
+
+
+def rows_of(page: calamine.CalamineSheet, where: str) -> Iterator[list[Any]]:
+    """The rows of a sheet, from its first; each from the first column that holds something.
+
+    Raises BadSource for a cell that calamine can't tell: a date that no calendar has.
+    """
+    number = 0
+    try:
+        for number, row in enumerate(page.iter_rows(), 1):  # noqa: B007 - where it ended is told
+            yield row
+    except BaseException as error:
+        if type(error).__name__ != "PanicException" and not isinstance(error, OverflowError):
+            raise
+        raise BadSource(
+            f"{where}: a cell in row {number + 1} can't be read ({error}). It may be a number too large for the date "
+            "that its format makes of it. Correct it. Nothing was written."
+        ) from error
+
+
+class Beginning(NamedTuple):
+    """The first rows of a sheet, from the first row and column (from 0) that hold something."""
+
+    sheet: str
+    top: int
+    left: int
+    rows: Sequence[Sequence[str]]
+
+
+def beginnings(path: Path, count: int) -> list[Beginning]:
+    """So many rows of each sheet. Raises BadSource."""
+    check_file(path)
+    found = list[Beginning]()
+    with opened(path) as book, readable(path):
+        for name in book.names:
+            page = book.sheet(name)
+            top, left = page.start or (0, 0)
+            rows = (
+                [list(map(as_text, row)) for row in islice(rows_of(page, f"{path}, sheet {name!r}"), top, top + count)]
+                if page.start
+                else []
+            )
+            found.append(Beginning(name, top, left, rows))
+    return found
 
 
 def _check_extent(path: Path, sheet: str) -> None:

@@ -7,6 +7,8 @@ from contextlib import suppress
 from functools import cached_property
 from typing import overload
 
+from yellowtor.answers.work import ALL_WRITTEN, PageWritten
+
 Row = Sequence[str]
 Cell = str | float | None  # None empties a cell
 
@@ -25,9 +27,9 @@ AsHeld = Callable[[float, float], tuple[float, float]]  # what comes back of a l
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 
 
-def unheard(left: Sequence[int] = ()) -> None:
+def unheard(page: PageWritten = ALL_WRITTEN) -> None:
     """For a caller that need not know when answers are in their place."""
-    del left
+    del page
 
 
 def as_text(value: object) -> str:
@@ -98,7 +100,7 @@ class Texts(Sequence[Row]):
 
     def column(self, at: int) -> Sequence[str]:
         if at not in self._made:
-            self._made[at] = _column_as_text(self._values()[at])
+            self._made[at] = as_column(self._values()[at])
         return self._made[at]
 
     def _values(self) -> Sequence[Sequence[object]]:
@@ -142,7 +144,7 @@ def as_texts(rows: Sequence[Sequence[object]]) -> list[Row]:
     return list(Texts(list(zip(*rows, strict=True)))) if rows else []
 
 
-def _column_as_text(column: Sequence[object]) -> Sequence[str]:
+def as_column(column: Sequence[object]) -> Sequence[str]:
     kinds = set(map(type, column))
     if kinds == {str}:
         return column  # type: ignore[return-value]

@@ -15,14 +15,19 @@ import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import FLOAT
 from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
-from yellowtor.answers.work import Kept
+from yellowtor.answers.work import Kept, PageWritten
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_text, as_texts, unheard
+from yellowtor.tables.loads import Load
 from yellowtor.tables.place import Named, Place, open_engine, told
 from yellowtor.tables.precision import as_held, remark
+from yellowtor.tables.refusals import Rows, set_patience, write_rows
 from yellowtor.tables.spool import Page, Spool
-from yellowtor.tables.target import Create, Load, Target, column, columns_of
+from yellowtor.tables.target import Create, Target, column, columns_of
+from yellowtor.tables.writetrial import try_to_write
 
+TRIED = 3  # records that are written on trial
+SKIPPED = "the database left it as it was, and did not say why: a policy or a trigger may forbid it"
 PAGE = 5_000  # rows that are read, and written in one transaction
 OF_POSTGIS = {"spatial_ref_sys", "geometry_columns", "geography_columns"}  # no records are in these
 
@@ -97,18 +102,22 @@ class DatabaseTable:
             for _ in self.batches():
                 pass
         assert self._read is not None, "they were read just now"
-        with told(self.into, "can't be written any further", writing=True):
+        written = [0]
+        with told(self.into, "can't be written any further", lambda: written[0]):
             self._target.make(self._records(self.keys))
             with (
                 self._engine.execution_options(writes=True).connect() as connection,
                 ThreadPoolExecutor(1) as aside,
             ):
+                set_patience(connection)
                 self._target.open(connection, self._records(self.header), self._compared)
-                writing: Future[list[int]] | None = None
+                connection.commit()
+                writing: Future[PageWritten] | None = None
                 for page in self._read.pages():
                     ready = self._ready(page, answering(Texts(page)))
                     if writing:
                         kept(writing.result())
+                        written[0] += PAGE
                     writing = aside.submit(self._put, connection, page, ready)
                 if writing:
                     kept(writing.result())
@@ -124,15 +133,20 @@ class DatabaseTable:
     def check_target(self, to: Path | None) -> list[str]:
         """Raise BadSource when the answers can't be written."""
         del to
+        records = self._records(self.header)
+        with told(self.name, "can't be read"), self._engine.connect() as connection:
+            some = connection.execute(records.limit(TRIED)).all()
         with told(self.into, "can't be written"):
             self._target.check()
+            tried = [dict(zip(self.header, row, strict=True)) for row in some]
+            try_to_write(self._target, records, self._compared, tried)
         said = remark([self._target.columns.get(part, "") for part in DEGREES], self._target.coarse())
         return [said] if said else []
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""
         names, read = list(self._target.columns.values()), dict(zip(self.header, page, strict=True))
-        changing = _changing([read.get(name) for name in names], answers)
+        changing = _changing([read.get(name) for name in names], self._as_given_back(answers))
         known = [read[name] for name in (*self.keys, *self._compared)]
         loads = []
         for which, places in _by_cells(answers, changing):
@@ -142,16 +156,37 @@ class DatabaseTable:
             loads.append(self._target.load(told, [names[at] for at in which]))
         return loads
 
-    def _put(self, connection: sa.Connection, page: Page, loads: Sequence[Load]) -> list[int]:
-        """Write a page in a transaction of its own; the places of its rows that were left alone."""
-        left: list[Any] = []
-        with connection.begin():
-            for load in loads:
-                left += self._target.put(connection, load, ordered=not self._place.first)
-        if not left:
-            return []
-        at = {key: place for place, key in enumerate(zip(*page[: len(self.keys)], strict=True))}
-        return sorted(at[tuple(key)] for key in left)
+    def _as_given_back(self, answers: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
+        """Cells as the table gives them back, where its columns for degrees are known to hold fewer digits."""
+        parts = list(self._target.columns)
+        if self.as_held is None or not self._target.own or not set(DEGREES) <= set(parts):
+            return answers
+        at, cells = [parts.index(part) for part in DEGREES], list(answers)
+        pairs = zip(cells[at[0]], cells[at[1]], strict=True)
+        held = [self.as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
+        cells[at[0]], cells[at[1]] = ([pair[n] for pair in held] for n in range(2))
+        return cells
+
+    def _put(self, connection: sa.Connection, page: Page, loads: Sequence[Load]) -> PageWritten:
+        """Write a page in a transaction of its own, but for the rows that are refused."""
+        done = Rows()
+        write_rows(connection, self._target, loads, done, ordered=not self._place.first)
+        changed = sum(put.changed for put in done.put)
+        if not done.refused and not any(put.left or put.skipped or put.returned for put in done.put):
+            return PageWritten(changed=changed)
+        width = len(self.keys)
+        at = {key: place for place, key in enumerate(zip(*page[:width], strict=True))}
+        left = {at[tuple(key)] for put in done.put for key in put.left}
+        refused = {at[tuple(key)]: SKIPPED for put in done.put for key in put.skipped} | {
+            at[tuple(key)]: why for key, why in done.refused.items()
+        }
+        returned = {at[tuple(row[:width])]: row[width:] for put in done.put for row in put.returned}
+        texts = {
+            place: dict(zip(self._target.looked_at, map(as_text, row), strict=True))
+            for place, row in returned.items()
+            if place not in left and place not in refused
+        }
+        return PageWritten(sorted(left - refused.keys()), refused, texts, changed)
 
     def _comparable(self, wanted: Container[str]) -> dict[str, Any]:
         """Of the wanted columns those that must be as they were read when answers are written; with their types.

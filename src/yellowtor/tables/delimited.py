@@ -3,6 +3,7 @@
 import csv
 import gzip
 import re
+import shutil
 import zlib
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
@@ -129,14 +130,16 @@ class DelimitedTable(FileTable):
         """
         to, before = to or self.path, self.state
         writing = _Writing(self, columns)
-        with (
-            written_aside(to, self.backup, self.path) as aside,
-            _open_to_write(aside, self.dialect.encoding, packed=_is_packed(to)) as file,
-            closing(self._raw()) as pages,
-        ):
-            file.write(next(pages) + writing.header(next(pages)))
-            for page in pages:
-                file.write(writing.rows(page, answering))
+        with written_aside(to, self.backup, self.path) as aside:
+            with (
+                _open_to_write(aside, self.dialect.encoding, packed=_is_packed(to)) as file,
+                closing(self._raw()) as pages,
+            ):
+                file.write(next(pages) + writing.header(next(pages)))
+                for page in pages:
+                    file.write(writing.rows(page, answering))
+            if not writing.changed and _is_packed(to) and _is_packed(self.path):
+                shutil.copyfile(self.path, aside)  # packed by others, and the same
             check_unwritten(self.path, before)
         kept()
 
@@ -174,7 +177,7 @@ class _Writing:
     """Puts new cells into rows: as the table's dialect has them, beside cells as they are written."""
 
     def __init__(self, table: DelimitedTable, columns: Sequence[str]) -> None:
-        self._table, self._dialect = table, table.dialect
+        self._table, self._dialect, self.changed = table, table.dialect, False
         self._added = [name for name in columns if name not in table.header]
         order = [*table.header, *self._added]
         self._places, self._width = [order.index(name) for name in columns], len(order)
@@ -187,6 +190,7 @@ class _Writing:
         (cells,), (raw,), (end,) = found  # of a file that is not empty
         raw = [*raw, *[""] * (len(self._table.header) - len(cells))]
         names = self._texts(self._added, always=self._dialect.quoted_header)
+        self.changed = bool(names)
         return self._dialect.delimiter.join([*raw, *names]) + end
 
     def rows(self, found: RawRows, answering: Answering) -> str:
@@ -203,7 +207,9 @@ class _Writing:
         columns: list[Sequence[str]] = [*zip(*padded, strict=True), *repeat([""] * len(cells), len(self._added))]
         old = list(zip(*cells, strict=True))
         for place, new in zip(self._places, answering(cells), strict=True):
-            columns[place] = self._new(new, old[place] if place < width else None, columns[place], place)
+            cells_now = self._new(new, old[place] if place < width else None, columns[place], place)
+            self.changed = self.changed or list(cells_now) != list(columns[place])
+            columns[place] = cells_now
         texts = list(map(self._dialect.delimiter.join, zip(*columns, strict=True)))
         if not self._added:
             for n in short:

@@ -7,6 +7,7 @@ else in it keeps its bytes.
 import gzip
 import json
 import re
+import shutil
 import zlib
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -95,15 +96,18 @@ class JsonLinesTable(_JsonTable):
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         to, before = to or self.path, self.state
         lines = self._records()
-        with (
-            written_aside(to, self.backup, self.path) as aside,
-            _written(aside, packed=to.suffix.lower() == ".gz") as file,
-        ):
-            while batch := list(islice(lines, BATCH)):
-                records = [record for _, record in batch if record is not None]
-                cells = zip(*answering([self._row(r) for r in records]), strict=True) if records else iter(())
-                for line, record in batch:
-                    file.write(line if record is None else self._line(line, columns, next(cells)))
+        changed, packed = False, [path.suffix.lower() == ".gz" for path in (to, self.path)]
+        with written_aside(to, self.backup, self.path) as aside:
+            with _written(aside, packed=packed[0]) as file:
+                while batch := list(islice(lines, BATCH)):
+                    records = [record for _, record in batch if record is not None]
+                    cells = zip(*answering([self._row(r) for r in records]), strict=True) if records else iter(())
+                    for line, record in batch:
+                        now = line if record is None else self._line(line, columns, next(cells))
+                        changed = changed or now != line
+                        file.write(now)
+            if not changed and all(packed):
+                shutil.copyfile(self.path, aside)  # packed by others, and the same
             check_unwritten(self.path, before)
         kept()
 
@@ -218,20 +222,37 @@ class GeoJsonTable(JsonArrayTable):
         return {**own, **flat(properties), LATITUDE: lat, LONGITUDE: lon}
 
     def _paths(self, row: Row, span: Span, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
-        """Its point is one value of two numbers."""
-        del span
+        """Its point is one value of two numbers, and a height behind them that stays."""
+        at = span.start
         lat, lon = (changes.pop(name, LEAVE) for name in POINT)
         paths: dict[Sequence[str], Any] = {("properties", *path_of(name, ())): value for name, value in changes.items()}
         there = [row[self.header.index(name)] for name in POINT]
         if LEAVE not in {lat, lon} and [lat, lon] != [float(text) if text else None for text in there]:
-            paths[("geometry",)] = None if lat is None else {"type": "Point", "coordinates": [lon, lat]}
+            where, rest = self._point(at)
+            if lat is None:
+                paths[("geometry",)] = None
+            elif where == ("geometry",):
+                paths[where] = {"type": "Point", "coordinates": [lon, lat]}
+            else:
+                paths[where] = [lon, lat, *rest]
         return paths
+
+    def _point(self, at: int) -> tuple[Sequence[str], Sequence[Any]]:
+        """Where a feature's point is to be put, and what stands in it behind longitude and latitude: a height."""
+        try:
+            geometry = members(self._text, members(self._text, at).values["geometry"].start)
+            numbers = list(elements(self._text, geometry.values["coordinates"].start))
+        except (KeyError, ValueError, IndexError, StopIteration):  # it has none
+            return ("geometry",), ()
+        return ("geometry", "coordinates"), [json.loads(self._text[one.start : one.end]) for one in numbers[2:]]
 
 
 def json_table(path: Path, backup: Path | None = None) -> FileTable:
     """The table in a .json file, which says by its first sign whether it is an array of records or GeoJSON."""
     start = b""
-    with suppress(OSError), path.open("rb") as file:  # the table says what is wrong
+    if not path.is_file():
+        return JsonArrayTable(path, backup)  # which says what is wrong
+    with suppress(OSError), path.open("rb") as file:
         start = file.read(1024).removeprefix(BOM).lstrip()[:1]
     return JsonArrayTable(path, backup) if start == b"[" else GeoJsonTable(path, backup)
 
@@ -241,7 +262,10 @@ def _loads(text: bytes) -> Any:
 
     Of a character whose other half is missing (RFC 8259, section 8.2) U+FFFD is read.
     """
-    value = json.loads(text, parse_float=str, parse_constant=_no_constant)
+    try:
+        value = json.loads(text, parse_float=str, parse_constant=_no_constant)
+    except RecursionError as error:
+        raise ValueError("it is nested too deep") from error
     return _sound(value) if _HALF.search(text) else value
 
 
@@ -259,12 +283,15 @@ def _no_constant(name: str) -> Any:
 
 def flat(record: Mapping[str, Any], before: str = "") -> dict[str, Any]:
     """A record's members by the names of columns: those of a member of it after its name and a dot."""
-    found: dict[str, Any] = {}
-    for name, value in record.items():
-        if isinstance(value, dict) and value:
-            found |= flat(value, f"{before}{name}.")
+    found, left = dict[str, Any](), [iter([(name, before + name, value) for name, value in record.items()])]
+    while left:  # no recursion: records may be nested deeper than that reaches
+        _, column, value = next(left[-1], ("", None, None))
+        if column is None:
+            left.pop()
+        elif isinstance(value, dict) and value:
+            left.append(iter([(name, f"{column}.{name}", inner) for name, inner in value.items()]))
         else:
-            found[before + name] = value
+            found[column] = value
     return found
 
 

@@ -1,5 +1,6 @@
 """Records in an Apache Parquet file, read and written by row groups: the largest of them is held in memory."""
 
+import shutil
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -7,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
-from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, unheard
+from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, as_column, unheard
 from yellowtor.tables.file import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.precision import SINGLE, Coarse, as_held
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 BATCH = 5_000
+VERSIONS = {"1.0", "2.4", "2.6"}
+ENCODINGS = {"DELTA_BINARY_PACKED", "DELTA_LENGTH_BYTE_ARRAY", "DELTA_BYTE_ARRAY", "BYTE_STREAM_SPLIT"}
 
 
 class ParquetTable(FileTable):
@@ -46,6 +49,7 @@ class ParquetTable(FileTable):
                 columns = range(groups.num_columns if groups.num_row_groups else 0)
                 chunks = [groups.row_group(0).column(at) for at in columns]
                 self._packed = {chunk.path_in_schema: _codec(chunk.compression) for chunk in chunks}
+                self._style = _style(groups, chunks)
         except FileNotFoundError as error:
             raise BadSource(f"There is no file {path}. Nothing was sent.") from error
         except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
@@ -80,16 +84,21 @@ class ParquetTable(FileTable):
         schema, pa, before = self._written_schema(columns), self._pa, self.state
         codecs = {**dict.fromkeys(columns, "snappy"), **self._packed} if self._packed else "snappy"
         try:
-            with (
-                written_aside(to or self.path, self.backup, self.path) as aside,
-                self._pq.ParquetFile(self.path) as file,
-                self._pq.ParquetWriter(aside, schema, compression=codecs) as writer,
-            ):
-                if not file.schema_arrow.equals(self._schema):
-                    raise BadSource(f"{self.name} has other columns than when it was read. Nothing was written.")
-                for number in range(file.num_row_groups):
-                    group = self._answered(file.read_row_group(number), columns, answering, schema)
-                    writer.write_table(group, row_group_size=max(1, group.num_rows))
+            with written_aside(to or self.path, self.backup, self.path) as aside:
+                changed = not schema.equals(self._schema)
+                with (
+                    self._pq.ParquetFile(self.path) as file,
+                    self._pq.ParquetWriter(aside, schema, compression=codecs, **self._style) as writer,
+                ):
+                    if not file.schema_arrow.equals(self._schema):
+                        raise BadSource(f"{self.name} has other columns than when it was read. Nothing was written.")
+                    for number in range(file.num_row_groups):
+                        read = file.read_row_group(number)
+                        group = self._answered(read, columns, answering, schema)
+                        changed = changed or any(not group[name].equals(read[name]) for name in columns)
+                        writer.write_table(group, row_group_size=max(1, group.num_rows))
+                if not changed:
+                    shutil.copyfile(self.path, aside)  # as it was written by others
                 check_unwritten(self.path, before)
         except pa.ArrowException as error:
             raise BadSource(f"{self.name} can't be written back: {error}. Nothing was written.") from error
@@ -143,7 +152,50 @@ class ParquetTable(FileTable):
 
 
 def _rows(batch: "pa.RecordBatch") -> Texts:
-    return Texts([column.to_pylist() for column in batch.columns])
+    return _ArrowTexts(batch)
+
+
+class _ArrowTexts(Texts):
+    """A batch as rows of texts. A column that nobody asks for is not converted: its values may be none of Python's."""
+
+    def __init__(self, batch: "pa.RecordBatch") -> None:
+        super().__init__(batch.columns)
+        self._count: int = batch.num_rows
+
+    def column(self, at: int) -> Sequence[str]:
+        if at not in self._made:
+            self._made[at] = as_column(_values(self._columns[at]))
+        return self._made[at]
+
+    def __len__(self) -> int:
+        return self._count
+
+
+def _values(column: Any) -> Sequence[object]:
+    """A column's values; as Arrow writes them where Python has none such: years beyond 9999, nanoseconds."""
+    import pyarrow as pa
+
+    try:
+        return list(column.to_pylist())
+    except (ValueError, OverflowError, ArithmeticError, pa.ArrowException):
+        return list(column.cast(pa.string()).to_pylist())
+
+
+def _style(file: Any, chunks: Sequence[Any]) -> dict[str, Any]:
+    """How a file is written, as far as a writer can be told: its version, dictionaries, statistics, order, instants."""
+    style: dict[str, Any] = {"version": file.format_version if file.format_version in VERSIONS else "2.6"}
+    if not chunks:
+        return style
+    style["use_dictionary"] = [c.path_in_schema for c in chunks if c.has_dictionary_page] or False
+    style["write_statistics"] = [c.path_in_schema for c in chunks if c.is_stats_set] or False
+    instants = {c.physical_type for c in chunks if c.physical_type == "INT96"}
+    style["use_deprecated_int96_timestamps"] = bool(instants)
+    if order := file.row_group(0).sorting_columns:
+        style["sorting_columns"] = order
+    encodings = {c.path_in_schema: e for c in chunks for e in c.encodings if e in ENCODINGS}
+    if encodings and not style["use_dictionary"]:
+        style["column_encoding"] = encodings
+    return style
 
 
 def _codec(name: str) -> str:

@@ -3,7 +3,8 @@
 Its errors become ours here, each with what was and was not written. A password is in no message.
 """
 
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,6 +20,17 @@ DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariad
 BUSY_S = 30  # how long SQLite waits for another writer
 
 
+_NAME = re.compile(r"""(?:("(?:[^"]|"")+"|`[^`]+`|.*?[^"`])\.)?("(?:[^"]|"")+"|`[^`]+`|[^."`]+)""", re.DOTALL)
+
+
+def _unquoted(name: str) -> str:
+    return name[1:-1].replace('""', '"') if name[0] in '"`' else name
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"' if set(name) & set('."`') else name
+
+
 @dataclass(frozen=True, slots=True)
 class Named:
     """A table by its name, and its schema where that is told."""
@@ -28,12 +40,17 @@ class Named:
 
     @classmethod
     def parse(cls, text: str) -> "Named":
-        """A table as people write it: sites, or public.sites."""
-        schema, _, table = text.rpartition(".")
+        """A table as people write it: sites, public.sites, or in quotes (as SQL has them) where a name has a point."""
+        found = _NAME.fullmatch(text.strip())
+        if found is None:
+            raise BadSource(
+                f'{text!r} is no name of a table: write sites, public.sites, or "my.sites" in quotes. Nothing was sent.'
+            )
+        schema, table = (name and _unquoted(name) for name in found.groups())
         return cls(table, schema or None)
 
     def __str__(self) -> str:
-        return f"{self.schema}.{self.table}" if self.schema else self.table
+        return ".".join(_quoted(name) for name in (self.schema, self.table) if name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,21 +124,22 @@ def open_engine(url: URL) -> sa.Engine:
 
 
 @contextmanager
-def told(name: str, what: str, *, writing: bool = False) -> Iterator[None]:
-    """The database's errors, as ours."""
+def told(name: str, what: str, written: Callable[[], int] | None = None) -> Iterator[None]:
+    """The database's errors, as ours. written tells how many rows are there already, while rows are written."""
     try:
         yield
     except DBAPIError as error:
-        said = _said(error.orig)
-        fate = "The rows before are written, each whole; the next run goes on without asking again."
-        raise BadSource(f"{name} {what}: {said}. {fate if writing else 'Nothing was written.'}") from error
+        count = written() if written else 0
+        fate = f"{count:,} rows before are written, each whole" if count else "Nothing was written"
+        later = "; the answers are kept in the ledger, and the next run goes on without asking again" if written else ""
+        raise BadSource(f"{name} {what}: {database_message(error.orig)}. {fate}{later}.") from error
     except SQLAlchemyError as error:
         raise BadSource(f"{name} {what}: {error}. Nothing was written.") from error
     except OSError as error:  # of the temporary file
         raise BadSource(f"{name} {what}: {error.strerror or error}. Nothing was written.") from error
 
 
-def _said(error: BaseException | None) -> str:
+def database_message(error: BaseException | None) -> str:
     """What the database says, on one line: PyMySQL's errors are a number and a text."""
     parts = getattr(error, "args", ())
     text = str(parts[-1]) if parts and isinstance(parts[0], int) else str(error)

@@ -58,17 +58,28 @@ def occupied(text: SheetText, columns: Collection[int]) -> dict[int, set[int]]:
 
 def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
     """The cells with formulas; and the block that each gives its results to, where that is not just its cell."""
-    xml, formula, cell = text.xml, b"<%sf" % text.names.prefix, text.names.cell_starts
-    at = text.start
+    for where, at in _formula_cells(text):
+        told = text.xml[at : text.xml.find(b">", at)]
+        kind, block = attribute(told, b"t"), attribute(told, b"ref")
+        wide = kind in {b"array", b"dataTable"} and block is not None and b":" in block
+        yield where, parse_block(block.decode()) if wide and block else None
+
+
+def _formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
+    """The cells with formulas, and where in the XML the attributes of each formula are."""
+    xml, formula, cell, at = text.xml, b"<%sf" % text.names.prefix, text.names.cell_starts, text.start
     while (at := xml.find(formula, at, text.end)) >= 0:
-        told = xml[at + len(formula) : xml.find(b">", at)]
+        at += len(formula)
         start = xml.rfind(cell, text.start, at)
         where = attribute(xml[start + len(cell) : xml.find(b">", start)], b"r")
-        kind, block = attribute(told, b"t"), attribute(told, b"ref")
-        at += len(formula)
-        if where and (not told or told[:1] in b" \t\r\n/"):
-            wide = kind in {b"array", b"dataTable"} and block is not None and b":" in block
-            yield where.decode(), parse_block(block.decode()) if wide and block else None
+        if where and xml[at] in b" \t\r\n/>":
+            yield where.decode(), at
+
+
+def without_result(text: SheetText) -> list[str]:
+    """The cells with formulas that nobody has calculated: no program that only reads them can tell what they say."""
+    value, end = b"<%sv" % text.names.prefix, b"</%sc" % text.names.prefix
+    return [where for where, at in _formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
 
 
 def is_protected(xml: bytes) -> bool:

@@ -6,7 +6,7 @@ that changes what differs, where the record is still as it was read.
 
 import json
 import warnings
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -19,6 +19,7 @@ from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, NUMBERS
 from yellowtor.tables.copytext import copy_text
+from yellowtor.tables.loads import Changes, Load, Put
 from yellowtor.tables.place import Named
 from yellowtor.tables.precision import SHORTEST, SIX_DIGITS, Coarse, of_decimals
 
@@ -55,6 +56,7 @@ class Target:
         if self.engine.dialect.name != "postgresql":  # to the others, names that differ in case alone are one
             spelt = {name.casefold(): name for name in self._there}
             self.columns = {part: spelt.get(name.casefold(), name) for part, name in self.columns.items()}
+        self.degrees = [self.columns[part] for part in DEGREES if part in self.columns]
         self.present = [name for name in self.columns.values() if name in self._there]
         self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
         self.at = sa.table(self.table.table, *map(column, [*self.keys, *self.columns.values()]),
@@ -94,11 +96,6 @@ class Target:
                     f"{self.table}: {part} is a number with decimals, and the column {name!r} is {self._there[name]}. "
                     "Nothing was sent."
                 )
-        if self.present:  # an update of no row tells whether the table may be written
-            nothing = sa.update(self.at).where(sa.false()).values({self.present[0]: self.at.c[self.present[0]]})
-            with self.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
-                connection.execute(nothing)
-                trial.rollback()
 
     def _takes_decimals(self, kind: Any) -> bool:
         """Whether a column of this type holds numbers with decimals; SQLite's all do."""
@@ -125,28 +122,49 @@ class Target:
         with self.engine.connect() as connection:
             return bool(connection.execute(sa.text("SELECT to_regtype('geometry') IS NOT NULL")).scalar_one())
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether nothing need be made."""
+        return self.exists and not self._missing
+
+    @property
+    def known(self) -> Collection[str]:
+        """The columns that there are."""
+        return self._there
+
+    def forget_made(self) -> None:
+        """What was made on trial is gone again."""
+        for name in self._missing:
+            self._there.pop(name, None)
+        self._known_changes.clear()
+        self._analyzed = False
+
     def make(self, records: sa.Select[Any]) -> None:
         """Make what is missing; records selects the keys, whose types a table of results takes over."""
+        with self.engine.execution_options(writes=True).begin() as connection:
+            self.make_in(connection, records)
+        self.exists, self._missing = True, {}
+
+    def make_in(self, connection: sa.Connection, records: sa.Select[Any]) -> None:
+        """The same in a transaction that may be rolled back."""
         quote = self.engine.dialect.identifier_preparer
         name = quote.format_table(self.at)
-        with self.engine.execution_options(writes=True).begin() as connection:
-            if not self.exists:
-                keys = ", ".join(map(quote.quote, self.keys))
-                connection.exec_driver_sql(f"CREATE TABLE {name} AS {_none_of(records, self.engine)}")
-                index = quote.quote(f"{self.table.table}_key")
-                connection.exec_driver_sql(f"CREATE UNIQUE INDEX {index} ON {name} ({keys})")
-                self.exists = True
-            for column, part in self._missing.items():
-                kind = self._type_of(part)
-                connection.exec_driver_sql(f"ALTER TABLE {name} ADD COLUMN {quote.quote(column)} {kind}")
-                self._there[column] = sa.Double() if part in NUMBERS else sa.Text()
-        self._missing = {}
+        if not self.exists:
+            keys = ", ".join(map(quote.quote, self.keys))
+            connection.exec_driver_sql(f"CREATE TABLE {name} AS {_none_of(records, self.engine)}")
+            index = quote.quote(f"{self.table.table}_key")
+            connection.exec_driver_sql(f"CREATE UNIQUE INDEX {index} ON {name} ({keys})")
+        for column, part in self._missing.items():
+            kind = self._type_of(part)
+            connection.exec_driver_sql(f"ALTER TABLE {name} ADD COLUMN {quote.quote(column)} {kind}")
+            self._there[column] = sa.Double() if part in NUMBERS else sa.Text()
 
     def _type_of(self, part: str) -> str:
         """The type that a column made for this part of the answer gets."""
         if part == "geometry":
             return "geometry(Point, 4326)"
-        kind: Any = sa.Double() if part in NUMBERS else sa.Text()
+        number: Any = sa.REAL() if self.engine.dialect.name == "sqlite" else sa.Double()  # there that is double, too
+        kind: Any = number if part in NUMBERS else sa.Text()
         if part in DEGREES and self.create == "numeric":
             kind = sa.Numeric(9, 6)
         return str(kind.compile(self.engine.dialect))
@@ -161,58 +179,63 @@ class Target:
             if name not in self.at.c:
                 self.at.append_column(column(name))
         self._compared, self._records = compared, self.at if self.own else source
+        self.looked_at = list(dict.fromkeys([*self.degrees, *compared]))
         columns = {
             **{f"key_{at}": self.at.c[key] for at, key in enumerate(self.keys)},
             **{f"read_{at}": self._records.c[name] for at, name in enumerate(compared)},
-            **{self._cell(name): self.at.c[name] for name in self.columns.values()},
+            **{self._cell(name): self.at.c[name] for name in self.columns.values() if name in self._there},
         }
         like = sa.select(*(value.label(name) for name, value in columns.items())).where(sa.text("1 = 0"))
         connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like.compile(self.engine)}")
-        connection.commit()
         self._new = sa.table(NEW, *map(column, columns))
 
     def _cell(self, name: str) -> str:
         return f"cell_{list(self.columns.values()).index(name)}"
 
-    def load(self, columns: Sequence[Sequence[Any]], names: Sequence[str]) -> "Load":
+    def load(self, columns: Sequence[Sequence[Any]], names: Sequence[str]) -> Load:
         """Columns of keys, of what was read, and of the new cells for the columns named, as the database takes them."""
         into = [*(c.name for c in self._new.c if not c.name.startswith("cell_")), *map(self._cell, names)]
+        raw = columns
         if self.engine.dialect.name == "postgresql":
             kinds = [*([None] * len(self.keys)), *self._compared.values(), *([None] * len(names))]
             columns = [_as_json(c) if isinstance(k, sa.JSON) else c for c, k in zip(columns, kinds, strict=True)]
             content: Any = copy_text(columns).encode()
         else:
             content = [dict(zip(into, row, strict=True)) for row in zip(*columns, strict=True)]
-        return Load(content, into, tuple(names), len(columns[0]), (columns[0][0], columns[0][-1]))
+        return Load(content, into, tuple(names), len(columns[0]), (columns[0][0], columns[0][-1]), raw)
 
-    def put(self, connection: sa.Connection, load: "Load", *, ordered: bool) -> Sequence[Any]:
-        """Write the new cells of some rows.
+    def put(self, connection: sa.Connection, load: Load, *, ordered: bool) -> Put:
+        """Write the new cells of some rows, and look at what the table makes of them.
 
-        A row that is not as it was read, or is gone, is left alone: the keys of those are given back. A table of
-        results gets the rows that it lacks. ordered: the rows come in the order of the keys.
+        A row that is not as it was read, or is gone, is left alone. A table of results gets the rows that it lacks.
+        ordered: the rows come in the order of the keys.
         """
         self._load(connection, load)
         span = dict(zip(("first", "last"), load.span, strict=True)) if ordered else {}
         if load.names not in self._known_changes:
             self._known_changes[load.names] = self._changes(load.names, ordered=ordered)
         change = self._known_changes[load.names]
-        left: Sequence[Any] = []
+        done = Put()
         if self.own:
-            if connection.execute(change.update, span).rowcount < load.rows:
-                left = connection.execute(change.left, span).all()
+            done.changed = connection.execute(change.update, span).rowcount
+            if done.changed < load.rows:
+                done.left = connection.execute(change.left, span).all()
+                done.skipped = connection.execute(change.skipped, span).all()
+            done.returned = connection.execute(change.returned, span).all()
         else:
-            left = connection.execute(change.left, span).all()
-            if left:
+            done.left = connection.execute(change.left, span).all()
+            if done.left:
                 connection.execute(change.forget, span)
-            connection.execute(change.update, span)
-            connection.execute(change.insert, span)
+            done.changed = connection.execute(change.update, span).rowcount
+            done.changed += connection.execute(change.insert, span).rowcount
+            done.skipped = connection.execute(change.skipped, span).all()
         if self.engine.dialect.name == "postgresql":
             connection.exec_driver_sql(f"TRUNCATE {NEW}")
         else:
             connection.execute(sa.delete(self._new))
-        return left
+        return done
 
-    def _changes(self, names: Sequence[str], *, ordered: bool) -> "Changes":
+    def _changes(self, names: Sequence[str], *, ordered: bool) -> Changes:
         """The statements that write these columns."""
         new = self._new
         keys = [new.c[f"key_{at}"] for at in range(len(self.keys))]
@@ -236,13 +259,23 @@ class Target:
         update = sa.update(self.at).values(cells)
         if not self.own:
             edited = self._none(self._records, sa.and_(row_of(self._records), same_as_read(self._compared)))
+            missing = sa.select(*keys).where(self._none(self.at, row_of(self.at)))
             return Changes(update.where(row_of(self.at), ~written), sa.select(*keys).where(edited),
-                           sa.delete(new).where(edited), insert)  # fmt: skip
+                           sa.delete(new).where(edited), insert, missing, missing)  # fmt: skip
         update = update.where(row_of(self.at), same_as_read(self._compared), ~written)
         ours = set(self.columns.values())  # a row is well that is as it was read, or as it is to be
         fine = same_as_read(self._compared.keys() - ours) & (same_as_read(self._compared.keys() & ours) | written)
         left = sa.select(*keys).where(self._none(self.at, row_of(self.at) & fine))
-        return Changes(update, left, sa.delete(new), insert)
+        there = sa.select(*keys).select_from(new.join(self.at, row_of(self.at)))
+        skipped = there.where(same_as_read(self._compared), ~written)
+        others = self._compared.keys() - ours
+        as_sent = sa.and_(sa.true(), *(
+            self._same(old, cell, self._there[old.name]) for old, cell in cells.items() if old.name in self.degrees
+        ))  # fmt: skip
+        returned = there.add_columns(*(self.at.c[name] for name in self.looked_at)).where(
+            ~as_sent | ~same_as_read(others)
+        )
+        return Changes(update, left, sa.delete(new), insert, skipped, returned)
 
     def _same(self, one: Any, other: Any, kind: Any) -> Any:
         return self._exact(one, kind).is_not_distinct_from(self._exact(other, kind))
@@ -263,7 +296,7 @@ class Target:
         collation = "C" if postgres else "BINARY"
         return sa.collate(sa.cast(value, sa.Text), collation)
 
-    def _load(self, connection: sa.Connection, load: "Load") -> None:
+    def _load(self, connection: sa.Connection, load: Load) -> None:
         if self.engine.dialect.name != "postgresql":
             connection.execute(sa.insert(self._new), load.content)
             return
@@ -276,27 +309,6 @@ class Target:
         if not self._analyzed:  # the pages are alike: to know one is enough for a good plan
             connection.exec_driver_sql(f"ANALYZE {NEW}")
             self._analyzed = True
-
-
-@dataclass(frozen=True)
-class Load:
-    """Rows as the database takes them: into the columns `into` of the temporary table, for the target's `names`."""
-
-    content: Any
-    into: Sequence[str]
-    names: tuple[str, ...]
-    rows: int
-    span: tuple[Any, Any]  # the first row's key, and the last one's
-
-
-@dataclass(frozen=True)
-class Changes:
-    """Statements: the update, the keys of the rows that are left alone, to forget those, and the rows that lack."""
-
-    update: sa.Update
-    left: sa.Select[Any]
-    forget: sa.Delete
-    insert: sa.Insert
 
 
 def column(name: str) -> Any:

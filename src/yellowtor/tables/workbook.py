@@ -8,7 +8,7 @@ import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from functools import cached_property, partial
+from functools import partial
 from itertools import islice
 from pathlib import Path
 from types import MappingProxyType
@@ -20,14 +20,15 @@ from yellowtor.answers.work import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_unwritten, state_of, written_aside
 from yellowtor.tables.block import Block, letters, parse_block
-from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened
+from yellowtor.tables.bookfile import OOXML, check_file, lock_beside, opened, rows_of
 from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
 from yellowtor.tables.file import FileTable
 from yellowtor.tables.formats import shown_numbers
 from yellowtor.tables.growth import grown_tables, table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import check_package, parts_of, read_whole, readable, sheet_member
-from yellowtor.tables.sheetrules import check_columns, is_protected
+from yellowtor.tables.sheetrows import RecordRows, SheetRows
+from yellowtor.tables.sheetrules import check_columns, is_protected, without_result
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
@@ -35,32 +36,6 @@ T = TypeVar("T")
 BATCH = 5_000
 SPLICED = {*OOXML, ".ods"}  # what can be written back
 HIDDEN = re.compile(rb"""<(?:\w+:)?row\b[^>]*\bhidden=["'](?:1|true)["']""")
-
-
-class _Rows:
-    """The rows of a sheet, read one after the other; those before the ones that are taken are passed over."""
-
-    def __init__(self, rows: Iterator[Sequence[object]]) -> None:
-        self._rows, self._passed = rows, 0
-
-    def take(self, numbers: Sequence[int]) -> Sequence[Sequence[object]]:
-        """The rows from the first of these numbers (from 1) to the last."""
-        skipped, self._passed = numbers[0] - 1 - self._passed, numbers[-1]
-        return list(islice(self._rows, skipped, skipped + len(numbers)))
-
-
-class _Filled:
-    """The rows (from 1) of a table's records, which are read when somebody looks whether one is among them."""
-
-    def __init__(self, table: "WorkbookTable") -> None:
-        self._table = table
-
-    def __contains__(self, row: object) -> bool:
-        return row in self._rows
-
-    @cached_property
-    def _rows(self) -> set[int]:
-        return {number for numbers, _ in self._table.numbered() for number in numbers}
 
 
 class WorkbookTable(FileTable):
@@ -115,6 +90,11 @@ class WorkbookTable(FileTable):
             self.remarks.append(
                 f"the sheet {self.sheet!r} is protected against changes; answers are written all the same"
             )
+        if self._text and (open_ends := without_result(self._text[1])):
+            self.remarks.append(
+                f"{len(open_ends):,} formulas on the sheet {self.sheet!r} have no result yet, the first in "
+                f"{open_ends[0]}, and are read as empty cells: open and save the workbook in a spreadsheet program"
+            )
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
 
@@ -144,7 +124,7 @@ class WorkbookTable(FileTable):
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
                     f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
                 )
-        names = next(islice(page.iter_rows(), self._block.first_row, None))
+        names = next(islice(rows_of(page, where), self._block.first_row, None))
         last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
         self._width = last - self._block.first_column + 1
         cells = self._cut(names, "")
@@ -198,7 +178,7 @@ class WorkbookTable(FileTable):
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
-        for _, rows in self.numbered():
+        for _, rows in self._numbered():
             yield rows
 
     @contextmanager
@@ -222,7 +202,7 @@ class WorkbookTable(FileTable):
         """
         self._expected = self._told, records
 
-    def numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
+    def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells.
 
         Where there are as many records as rows, none is blank, and the cells are read when somebody looks at them.
@@ -231,7 +211,7 @@ class WorkbookTable(FileTable):
         with self._page() as (state, page):
             end, last = page.end[0] if page.end else 0, self._block.last_row
             below = (end if last is None else min(last, end)) + 1
-            rows = _Rows(page.iter_rows())
+            rows = SheetRows(rows_of(page, f"The sheet {self.sheet!r} of {self.path}"))
             for at in range(first, below, BATCH):
                 numbers: Sequence[int] = range(at + 1, min(at + BATCH, below) + 1)
                 read = partial(self._columns, rows, numbers)
@@ -246,7 +226,10 @@ class WorkbookTable(FileTable):
                 if numbers:
                     yield numbers, texts
 
-    def _columns(self, rows: "_Rows", numbers: Sequence[int]) -> Sequence[Sequence[object]]:
+    def _record_rows(self) -> Iterator[Sequence[int]]:
+        return (numbers for numbers, _ in self._numbered())
+
+    def _columns(self, rows: SheetRows, numbers: Sequence[int]) -> Sequence[Sequence[object]]:
         """The columns of a page of records, in the rows of these numbers."""
         columns = self._cut(list(zip(*rows.take(numbers), strict=True)), ("",) * len(numbers))
         return self._with_zeros(numbers, columns) if self._shown else columns
@@ -289,7 +272,7 @@ class WorkbookTable(FileTable):
 
         For the rows would be others than those of its XML.
         """
-        for numbers, rows in self.numbered():
+        for numbers, rows in self._numbered():
             yield Page(numbers, answering(rows))
         check_unwritten(self.path, before)
 
@@ -346,7 +329,9 @@ class WorkbookTable(FileTable):
         degrees = [place for place, name in columns.items() if self._answers[name] in DEGREES]
         try:
             if self._text:
-                check_columns(self._text[1], range(0) if self.is_chosen_from else _Filled(self), columns, degrees)
+                check_columns(
+                    self._text[1], range(0) if self.is_chosen_from else RecordRows(self._record_rows), columns, degrees
+                )
             if self._added:
                 with readable(self.path), zipfile.ZipFile(self.path) as package:
                     sheet, header_row = sheet_member(package, self.sheet), self._block.first_row + 1

@@ -1,5 +1,5 @@
 "use strict";
-const escape = text => String(text).replace(/[&<>"']/g, c => `&#${c.charCodeAt(0)};`);
+const escape = text => text == null ? "" : String(text).replace(/[&<>"']/g, c => `&#${c.charCodeAt(0)};`);
 const drawing = outcome => `<svg class="mark" viewBox="0 0 20 20" aria-hidden="true"><path d="${DATA.marks[outcome].path}" fill="${DATA.marks[outcome].colour}"/></svg>`;
 
 const map = L.map("map", { zoomControl: false, preferCanvas: false, zoomSnap: 0.25, attributionControl: false });

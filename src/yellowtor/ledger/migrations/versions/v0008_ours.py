@@ -6,6 +6,7 @@ revision = "0008"
 down_revision = "0007"
 
 STEPS = """
+ALTER TABLE work ADD COLUMN sent TEXT;
 CREATE TABLE written_position (coordinates TEXT NOT NULL PRIMARY KEY);
 INSERT INTO written_position SELECT DISTINCT written FROM work WHERE written IS NOT NULL;
 CREATE TABLE written_file (digest TEXT NOT NULL PRIMARY KEY, path TEXT NOT NULL, state TEXT NOT NULL);
