@@ -4,9 +4,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from sqlalchemy.engine import make_url
-from sqlalchemy.exc import ArgumentError
-
 from yellowtor.errors import BadJob
 from yellowtor.files import check_regular, real_path
 from yellowtor.run.job import Job
@@ -81,11 +78,16 @@ def source_file(job: Job, folder: Path) -> Path | None:
 
 
 def _sqlite_file(url: str | None) -> str | None:
+    """The file of an SQLite database; None where the records are elsewhere."""
+    if url is None or not url.startswith("sqlite"):
+        return None
+    from sqlalchemy.engine import make_url  # takes its time to load
+    from sqlalchemy.exc import ArgumentError
+
     try:
-        parsed = make_url(url or "")
+        return make_url(url).database
     except ArgumentError:
         return None
-    return parsed.database if parsed.get_backend_name() == "sqlite" else None
 
 
 def _is_same(one: Path, other: Path) -> bool:

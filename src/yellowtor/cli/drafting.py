@@ -88,7 +88,8 @@ def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
     sheets = [(beginning, *find_header(beginning.rows)) for beginning in beginnings(path, LOOKED_AT_ROWS)]
     if not sheets:
         return None, None
-    likely = sorted((one for one in sheets if one[2]), key=lambda one: -one[2]) or sheets[:1]
+    most = max(parts for _, _, parts in sheets)
+    likely = [one for one in sheets if one[2] == most] if most else sheets[:1]
     if len(sheets) > 1:
         listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
         for column in ("sheet", "parts of an address in it"):
@@ -96,6 +97,7 @@ def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
         for beginning, _, parts in sheets:
             listing.add_row(Text(beginning.sheet), Text(f"{parts or '–'}", "default" if parts else "bright_black"))
         stderr().print(listing)
+        stderr().print()
     names = [one[0].sheet for one in likely]
     name = _choose("Which sheet holds the records?", names) if len(likely) > 1 else names[0]
     chosen, at, _ = next(one for one in sheets if one[0].sheet == name)

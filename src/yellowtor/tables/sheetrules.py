@@ -8,6 +8,7 @@ import re
 import zipfile
 from collections.abc import Collection, Container, Iterator, Mapping
 from html import unescape
+from typing import NamedTuple
 
 from yellowtor.tables.block import Block, column_number, letters, parse_block
 from yellowtor.tables.sheettext import SheetText, Unsafe, attribute
@@ -22,6 +23,14 @@ _CALCULATION = re.compile(rb"<((?:\w+:)?)calcPr\b([^>]*?)(/?)>")
 _FILTER_NAME = re.compile(
     rb"""(<(?:\w+:)?definedName\b[^>]*\bname=["']_xlnm\._FilterDatabase["'][^>]*>)([^<]*?\$[A-Z]+\$\d+:\$)([A-Z]+)(\$\d+)(?=<)"""
 )
+
+
+class Added(NamedTuple):
+    """The new columns of a sheet (from 0); the last is -1 where none is new."""
+
+    sheet: str
+    first: int
+    last: int
 
 
 def check_columns(text: SheetText, rows: Container[int], columns: Mapping[int, str], degrees: Container[int]) -> None:
@@ -67,12 +76,10 @@ def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
 
 def _formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
     """The cells with formulas, and where in the XML the attributes of each formula are."""
-    xml, formula, cell, at = text.xml, b"<%sf" % text.names.prefix, text.names.cell_starts, text.start
-    while (at := xml.find(formula, at, text.end)) >= 0:
-        at += len(formula)
+    xml, cell = text.xml, text.names.cell_starts
+    for at in text.formulas:
         start = xml.rfind(cell, text.start, at)
-        where = attribute(xml[start + len(cell) : xml.find(b">", start)], b"r")
-        if where and xml[at] in b" \t\r\n/>":
+        if where := attribute(xml[start + len(cell) : xml.find(b">", start)], b"r"):
             yield where.decode(), at
 
 
@@ -82,9 +89,9 @@ def without_result(text: SheetText) -> list[str]:
     return [where for where, at in _formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
 
 
-def is_protected(xml: bytes) -> bool:
+def is_protected(text: SheetText) -> bool:
     """Whether people can't change the sheet without its password, or without lifting its protection."""
-    return _PROTECTED.search(xml) is not None
+    return _PROTECTED.search(text.xml, text.end) is not None
 
 
 def with_wider_filter(xml: bytes, header_row: int, first_new: int, last_new: int) -> bytes:
@@ -98,33 +105,35 @@ def with_wider_filter(xml: bytes, header_row: int, first_new: int, last_new: int
     return _FILTER.sub(wider, xml)
 
 
-def changed_book(package: zipfile.ZipFile, book: str, sheet: str, xml: bytes, first_new: int, last_new: int) -> bytes:
+def changed_book(package: zipfile.ZipFile, book: str, part: str, text: SheetText, added: Added) -> bytes:
     """The workbook's own part: formulas are to be calculated, and the filter's name has the new columns too.
 
-    sheet is the sheet's name, xml its part. last_new is -1 where no column is new.
+    part is the sheet's member of the package, text what it says.
     """
     content = package.read(book)
-    if last_new >= 0:
-        content = _with_wider_name(content, sheet, first_new, last_new)
-    return with_calculation(content) if _has_formulas(package, xml) else content
+    if added.last >= 0:
+        content = _with_wider_name(content, added)
+    marked = with_calculation(content)
+    return marked if marked != content and _has_formulas(package, part, text) else content
 
 
-def _with_wider_name(content: bytes, sheet: str, first_new: int, last_new: int) -> bytes:
-    quoted = sheet.replace("'", "''")
-    names = {f"'{quoted}'!", f"{sheet}!"}
+def _with_wider_name(content: bytes, added: Added) -> bytes:
+    quoted = added.sheet.replace("'", "''")
+    names = {f"'{quoted}'!", f"{added.sheet}!"}
 
     def wider(found: re.Match[bytes]) -> bytes:
         here = unescape(found[2].decode()).rpartition("!")[0] + "!" in names
-        ends = column_number(found[3].decode()) == first_new - 1
-        return found[1] + found[2] + (letters(last_new).encode() if here and ends else found[3]) + found[4]
+        ends = column_number(found[3].decode()) == added.first - 1
+        return found[1] + found[2] + (letters(added.last).encode() if here and ends else found[3]) + found[4]
 
     return _FILTER_NAME.sub(wider, content)
 
 
-def _has_formulas(package: zipfile.ZipFile, xml: bytes) -> bool:
-    if any(start in xml for start in _FORMULAS) or "xl/calcChain.xml" in package.namelist():
+def _has_formulas(package: zipfile.ZipFile, part: str, text: SheetText) -> bool:
+    if "xl/calcChain.xml" in package.namelist() or next(_formula_cells(text), None):
         return True
-    sheets = [name for name in package.namelist() if "/worksheets/" in name and name.endswith(".xml")]
+    there = package.namelist()
+    sheets = [name for name in there if "/worksheets/" in name and name.endswith(".xml") and name != part]
     return any(start in part for part in map(package.read, sheets) for start in _FORMULAS)
 
 

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterator
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 ATTRS = rb"""(?:[^>"']|"[^"]*"|'[^']*')*?"""
 REFERENCE = re.compile(rb"""\s+r=["']([A-Z]+)""")
@@ -21,6 +21,16 @@ class SheetText:
         self.xml, self.names = xml, Names(xml)
         self.start, self.end = self.names.data(xml)
         self.rows = list(_found_rows(self.names, xml, self.start, self.end))
+
+    @cached_property
+    def formulas(self) -> list[int]:
+        """Where the attributes of each formula begin."""
+        start, found, at = b"<%sf" % self.names.prefix, list[int](), self.start
+        while (at := self.xml.find(start, at, self.end)) >= 0:
+            at += len(start)
+            if self.xml[at] in b" \t\r\n/>":
+                found.append(at)
+        return found
 
 
 class Names:

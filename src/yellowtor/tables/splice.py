@@ -21,7 +21,7 @@ from yellowtor.tables.block import letters
 from yellowtor.tables.cells import Cell, NewCells, _Leave, number_texts
 from yellowtor.tables.growth import grown_tables
 from yellowtor.tables.package import book_member, replace_members, sheet_member
-from yellowtor.tables.sheetrules import LONGEST, changed_book, occupied, with_wider_filter
+from yellowtor.tables.sheetrules import LONGEST, Added, changed_book, occupied, with_wider_filter
 from yellowtor.tables.sheettext import NO_ROW, REFERENCE, Names, SheetText, Unsafe, attribute, column_of
 
 _NUMBERS = {float, int}
@@ -58,12 +58,12 @@ def splice_workbook(
 
     ready is the sheet's text, if somebody has it already.
     """
-    with zipfile.ZipFile(source) as package:
-        member = sheet_member(package, sheet)
-        xml = ready.xml if ready else package.read(member)
-        others = _other_parts(package, sheet, member, xml, splice)
     try:
-        pieces = splice_sheet(ready or SheetText(xml), splice)
+        with zipfile.ZipFile(source) as package:
+            member = sheet_member(package, sheet)
+            text = ready or SheetText(package.read(member))
+            others = _other_parts(package, sheet, member, text, splice)
+        pieces, xml = splice_sheet(text, splice), text.xml
         if to == source:
             changed = b"".join(pieces)
             if changed != xml:
@@ -75,13 +75,13 @@ def splice_workbook(
 
 
 def _other_parts(
-    package: zipfile.ZipFile, sheet: str, member: str, xml: bytes, splice: Splice
+    package: zipfile.ZipFile, sheet: str, member: str, text: SheetText, splice: Splice
 ) -> dict[str, list[bytes]]:
     """The parts beside the sheet that change with it: a table that grows; the workbook's own, where it has formulas."""
     added, book = sorted(splice.new.items()), book_member(package)
     first, last = (added[0][0], added[-1][0]) if added else (0, -1)
     grown = grown_tables(package, member, splice.header_row, first, [name for _, name in added]) if added else {}
-    content = changed_book(package, book, sheet, xml, first, last)
+    content = changed_book(package, book, member, text, Added(sheet, first, last))
     changed = {} if content == package.read(book) else {book: content}
     return {part: [content] for part, content in {**grown, **changed}.items()}
 

@@ -86,7 +86,7 @@ class WorkbookTable(FileTable):
                 f"{len(self._merged):,} blocks of merged cells below the header of the sheet {self.sheet!r}, the first "
                 f"at {self._merged[0]}: only the first cell of each says something"
             )
-        if self._text and is_protected(self._text[1].xml):
+        if self._text and is_protected(self._text[1]):
             self.remarks.append(
                 f"the sheet {self.sheet!r} is protected against changes; answers are written all the same"
             )
