@@ -582,7 +582,10 @@ def test_a_column_that_can_not_hold_an_answer_is_told_before_anything_is_asked(b
 def test_keys_and_names_are_taken_as_the_database_has_them(base):
     exact = {"mariadb": "VARCHAR(20) COLLATE utf8mb4_bin", "postgresql": "TEXT", "sqlite": "TEXT"}[base.engine_name]
     quote = "`" if base.engine_name == "mariadb" else '"'
-    table, keys = f"{quote}my.sites{quote}", ["a", "A", "á", "Á", "b", "b.0", "07", "7"]
+    table, keys = (
+        f"{quote}my.sites{quote}",
+        ["a", "A", "á", "Á", "b", "b.0", "07", "7"] + ["a "] * (base.engine_name != "mariadb"),
+    )
     base.sql(f"DROP TABLE IF EXISTS {table}")
     base.sql(
         f"CREATE TABLE {table} (id {exact} PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, lat REAL, lon REAL)"

@@ -248,7 +248,7 @@ def test_a_link_stays_and_what_it_leads_to_keeps_its_attributes(small, tmp_path)
     os.setxattr(real, "user.origin", b"survey")
     before = real.stat()
     done = job.run("run", "job.toml")
-    assert "1 more names (hard links)" in done.stderr
+    assert "another name (hard link)" in done.stderr
     after = real.stat()
     assert plain.is_symlink()
     assert b"placed" in real.read_bytes()
@@ -633,3 +633,28 @@ def test_what_would_hang_or_fail_later_is_told_at_once(small, change, told):
         assert told in " ".join((done.stdout + done.stderr).split())
     assert told in json.loads(done.stdout)["error"]["message"]
     assert job.service.requests == 0
+
+
+def test_a_file_that_another_machine_writes_is_left_to_it(small):
+    job = small(real_addresses(2))
+    lock = job.path(".placed.csv.yellowtor-lock")
+    lock.write_text(json.dumps({"host": "another.example", "process": 7, "since": "2026-01-02T03:04:05+0000"}))
+    told = job.run("run", "job.toml", code=9).stderr
+    assert "another machine (another.example, process 7, since 2026-01-02T03:04:05+0000)" in told
+    assert f"delete {lock}" in told
+    assert (job.service.requests, job.path("placed.csv").exists()) == (0, False)
+    lock.write_text(lock.read_text().replace("another.example", os.uname().nodename))
+    assert job.run("run", "job.toml").returncode == 0, "a run here that was killed has left it"
+    assert not lock.exists()
+
+
+def test_markers_that_can_not_be_written_any_more_do_not_keep_the_table_from_being_written(small):
+    job = small(real_addresses(3), faults={"slow": 1}, slow_s=0.7)
+    run = job.start("run", "job.toml")
+    wait_for(lambda: job.service.requests)
+    job.path("cabinets.geojson").mkdir()
+    _, err = run.communicate(timeout=60)
+    assert run.returncode == 4, err
+    assert "cabinets.geojson is a folder" in err
+    assert {row["Outcome"] for row in job.rows("placed.csv").values()} == {"placed"}
+    assert job.path("cabinets.html").exists()

@@ -636,7 +636,7 @@ def test_filters_and_tables_grow_formulas_are_calculated_and_the_rest_of_the_boo
     job.edit("job.toml", ('sites.xlsx"', 'sites.xlsx"\nonly = "Town <> \'\'"'))
     told = job.run("run", "job.toml").stderr
     assert "the sheet 'Sites' is protected against changes" in told
-    assert "1 formulas on the sheet 'Sites' have no result yet, the first in A21" in told
+    assert "formulas on the sheet 'Sites' without a result yet: 1, the first in A21" in told
     after = members(job.path("placed.xlsx"))
     assert b'fullCalcOnLoad="1"' in after["xl/workbook.xml"][0]
     assert b"'Sites'!$A$1:$J$4" in after["xl/workbook.xml"][0].replace(b"Sites!", b"'Sites'!")
@@ -675,3 +675,25 @@ def test_a_number_that_is_no_date_under_the_format_of_one_is_told_with_its_row(s
     job = small([])
     on_sheet(job, lambda page, book: page.write(2, 4, -1e12, book.add_format({"num_format": "yyyy-mm-dd"})))
     assert "a cell in row 3 can't be read" in job.run("run", "job.toml", code=4).stderr
+
+
+def test_a_copy_of_a_workbook_that_was_saved_anew_is_kept_and_one_with_corrected_cells_stops_the_run(small):
+    import openpyxl
+
+    job = small([])
+    on_sheet(
+        job,
+        lambda page, _: [page.write(0, 4, "Sum"), *(page.write_formula(at, 4, "=1+1", None, 2) for at in (1, 2, 3))],
+    )
+    job.run("run", "job.toml")
+    for correct in (False, True):
+        book = openpyxl.load_workbook(job.path("placed.xlsx"))
+        if correct:
+            book.active["B3"] = "1 Corrected Row"
+        book.save(job.path("placed.xlsx"))
+        before = job.path("placed.xlsx").read_bytes()
+        told = job.run("run", "job.toml", code=4 if correct else 0).stderr
+        assert (
+            "has 1 cell that we did not write, and would be overwritten: R1, Street: '1 Corrected Row'" in told
+        ) == correct
+        assert job.path("placed.xlsx").read_bytes() == before if correct else "kept as placed.2" in told

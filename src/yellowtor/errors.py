@@ -6,7 +6,7 @@
     ├── KeyRefused            5   the service refuses the key, or none is set
     ├── Unconfirmed          10   a run may cost more than the job allows unasked
     ├── LedgerTrouble         8   the ledger can't be opened or written
-    └── Busy                  9   another run has this job in hand
+    └── Busy                  9   another run has this job, or a file that it writes, in hand
 
 Each class carries its exit code; a message says the value, the rule, the fix, and what was or
 was not saved. Foreign exceptions are turned into one of these at the door of the room they enter by.
@@ -36,7 +36,7 @@ class Exit(IntEnum):
     WAITING = 6, "Records are waiting: an allowance is spent, or a service was set aside. Run the job again later."
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
     LEDGER = 8, "The ledger could not be opened or written."
-    BUSY = 9, "Another run has this job in hand."
+    BUSY = 9, "Another run has this job in hand, or another machine is writing one of its files."
     UNCONFIRMED = 10, "The run may cost more than the job allows without being asked. Nothing was sent."
     INTERRUPTED = 130, "Stopped by a signal. What was settled is written; the next run goes on from there."
 
@@ -78,6 +78,6 @@ class LedgerTrouble(YellowtorError):
 
 
 class Busy(YellowtorError):
-    """Raised when a second run is started on a job that is being run."""
+    """Raised when a second run is started on a job that is being run, or a file is being written by another machine."""
 
     exit_code = Exit.BUSY

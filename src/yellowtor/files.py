@@ -95,7 +95,12 @@ def check_writable(path: Path) -> list[str]:
             with suppress(OSError):
                 aside.unlink()
     if links > 1:
-        lost.append(f"has {links - 1} more names (hard links), which keep the file as it is")
+        others = (
+            "another name (hard link), which keeps"
+            if links == 2
+            else f"{links - 1} other names (hard links), which keep"
+        )
+        lost.append(f"has {others} the file as it is")
     return [f"{path} {what}" for what in lost]
 
 

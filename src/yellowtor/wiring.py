@@ -7,7 +7,7 @@ import getpass
 import os
 import platform
 from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -21,7 +21,7 @@ from yellowtor.allowance.windows import Window
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.position import Area
 from yellowtor.caps import CapRule
-from yellowtor.errors import BadJob
+from yellowtor.errors import BadJob, BadSource
 from yellowtor.jobfiles import check_outputs, source_file
 from yellowtor.opening import CLOCK, copy_table, database_password, free_name, open_table
 from yellowtor.run.conduct import Parts
@@ -327,15 +327,26 @@ def open_parts(
 def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
     source = source_file(job, folder)
     with ExitStack() as stack:
-        made: list[MarkerFile] = []
-        if job.markers.geojson:
-            from yellowtor.markers.geojson import geojson_file
-
-            made.append(stack.enter_context(geojson_file(folder / job.markers.geojson, attribution, source)))
-        if job.markers.page:
-            from yellowtor.markers.page import page_file
-
-            meanings = {outcome.value: outcome.meaning for outcome in Outcome}
-            page = page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings, source)
-            made.append(stack.enter_context(page))
+        made, failed = list[MarkerFile](), list[BadSource]()
+        for begin in _marker_writers(job, folder, attribution, under, source):
+            try:
+                made.append(stack.enter_context(begin))
+            except BadSource as error:  # the table is written all the same
+                failed.append(error)
         yield made
+    if failed:
+        raise failed[0]
+
+
+def _marker_writers(
+    job: Job, folder: Path, attribution: str, under: Sequence[Path], source: Path | None
+) -> Iterator[AbstractContextManager[MarkerFile]]:
+    if job.markers.geojson:
+        from yellowtor.markers.geojson import geojson_file
+
+        yield geojson_file(folder / job.markers.geojson, attribution, source)
+    if job.markers.page:
+        from yellowtor.markers.page import page_file
+
+        meanings = {outcome.value: outcome.meaning for outcome in Outcome}
+        yield page_file(folder / job.markers.page, job.markers.title, attribution, under, meanings, source)

@@ -239,7 +239,7 @@ def _wrote(console: Console, summary: Summary) -> None:
 def _refused(console: Console, wrote: WriteResult, into: str) -> None:
     """The records that the database did not take, and why."""
     were = "1 record was" if wrote.refused == 1 else f"{wrote.refused:,} records were"
-    console.print(f"{were} not written to {into}; the others are:", style="yellow", soft_wrap=True)
+    console.print(f"{were} not written to {into}. The others were. Not written:", style="yellow", soft_wrap=True)
     for key, why in wrote.first_refused:
         console.print(Text(f"  {key}: ", "bright_black").append(why, "default"), soft_wrap=True)
     if (more := wrote.refused - len(wrote.first_refused)) > 0:

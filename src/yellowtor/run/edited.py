@@ -51,9 +51,9 @@ def check_copy(copy: Path, back: WriteBack, source: Table, open_copy: Callable[[
     if edits.cells:
         named = "; ".join(f"{key}, {column}: {new!r} (was {old!r})" for key, column, old, new in edits.first)
         more = f"; and {edits.cells - SHOWN:,} more" if edits.cells > SHOWN else ""
+        cells = "1 cell" if edits.cells == 1 else f"{edits.cells:,} cells"
         raise BadSource(
-            f"{copy} has {edits.cells:,} cells that we did not write, and would be overwritten: {named}{more}. "
-            f"{_remedy(copy)}"
+            f"{copy} has {cells} that we did not write, and would be overwritten: {named}{more}. {_remedy(copy)}"
         )
 
 
@@ -65,8 +65,11 @@ def _remedy(copy: Path) -> str:
 
 
 def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
-    """Compare a copy with the source and with what the ledger would write, record by record."""
-    edits, there = Edits(), _Rows(back, copy)
+    """Compare a copy with the source and with what the ledger would write, record by record.
+
+    Columns with formulas are left out: they change by being opened.
+    """
+    edits, there, calculated = Edits(), _Rows(back, copy), source.calculated
     names = list(copy.header)
     for key, row, now, known in _expected(back, source, names):
         held = there.take(key)
@@ -74,7 +77,7 @@ def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
             continue  # a record that is new
         cells, raw_hash = held
         for name, cell, old, new in zip(names, cells, row, now, strict=True):
-            unchanged = back.is_same(cell, new) if new is not back.leave else cell == old
+            unchanged = name in calculated or (back.is_same(cell, new) if new is not back.leave else cell == old)
             if not unchanged and not (name in back.address_columns and raw_hash == known):
                 edits.add(Change(back.shown(key), name, _text(new if new is not back.leave else old), cell))
     for key, cells in there.rest():

@@ -1,6 +1,6 @@
 """What a run needs of the world, as Protocols. The real parts are put in by wiring.py."""
 
-from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from contextlib import AbstractAsyncContextManager, AbstractContextManager
 from datetime import datetime
@@ -79,6 +79,10 @@ class Table(Protocol):
     def decimal(self) -> str: ...
     @property
     def remarks(self) -> Sequence[str]: ...
+    @property
+    def calculated(self) -> Collection[str]: ...  # columns that other programs fill by themselves
+    @property
+    def exact_keys(self) -> bool: ...  # blanks around a key are part of it
     @property
     def left(self) -> Sequence[str]: ...  # what was not written last, though there was something new for it
     @property

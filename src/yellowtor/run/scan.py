@@ -70,7 +70,7 @@ class RowReader:
             )
         at = {name: i for i, name in enumerate(table.header)}
         self._columns, self.key_columns = columns, " and ".join(map(repr, keys))
-        self._keys = [at[key] for key in keys]
+        self._keys, self._exact_keys = [at[key] for key in keys], table.exact_keys
         self._name = at[job.records.name] if job.records.name else None
         self._raw = [at[name] for name in columns]
         lat, lon = job.held_columns()
@@ -80,7 +80,7 @@ class RowReader:
 
     def keys(self, batch: Sequence[Row]) -> list[str]:
         """The identity of each record; empty where a part of its key is."""
-        first, *others = (identities(_column(batch, at)) for at in self._keys)
+        first, *others = (identities(_column(batch, at), exact=self._exact_keys) for at in self._keys)
         if not others:
             return first
         return [PARTED.join(parts) if all(parts) else "" for parts in zip(first, *others, strict=True)]
@@ -138,17 +138,23 @@ def key_as_shown(text: str) -> str:
     return PARTED.join(map(identity, text.split(" / ")))
 
 
-def identity(key: str) -> str:
-    """The identity of a key: 12, "12" and 12.0 are one; 012 is another. U+0000, which nobody sees, does not count."""
-    text = key.replace("\0", "").strip()
+def identity(key: str, *, exact: bool = False) -> str:
+    """The identity of a key: 12, "12" and 12.0 are one; 012 is another. U+0000, which nobody sees, does not count.
+
+    exact: nor do blanks around it, but where a database tells keys apart by them.
+    """
+    text = key.replace("\0", "")
+    text = text if exact and text.strip() else text.strip()
     return text.partition(".")[0] if "." in text and re.fullmatch(r"-?\d+\.0+", text) else text
 
 
-def identities(keys: Iterable[str]) -> list[str]:
+def identities(keys: Iterable[str], *, exact: bool = False) -> list[str]:
     """The identity of each of many keys."""
-    texts = list(map(str.strip, keys))
-    together = "".join(texts)
-    return list(map(identity, texts)) if "." in together or "\0" in together else texts
+    texts = list(keys)
+    together, stripped = "".join(texts), list(map(str.strip, texts))
+    if "." in together or "\0" in together or (exact and stripped != texts):
+        return [identity(text, exact=exact) for text in texts]
+    return stripped
 
 
 def scan(

@@ -4,7 +4,7 @@ The condition sees the file's columns as texts, empty cells as NULL, and nothing
 other table. Only an order needs all the records in memory at once.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -36,7 +36,7 @@ class ChosenTable:
         table.is_chosen_from = only is not None
         self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
         self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks
-        self.as_held = table.as_held
+        self.as_held, self.exact_keys = table.as_held, table.exact_keys
         self.fingerprint = table.fingerprint
         with self._engine() as engine:  # so that a mistake is told before anything is done
             self._numbers(engine, [])
@@ -45,6 +45,10 @@ class ChosenTable:
         anew = self._table.refresh()
         self.header, self.decimal, self.as_held = self._table.header, self._table.decimal, self._table.as_held
         return anew
+
+    @property
+    def calculated(self) -> Collection[str]:
+        return self._table.calculated
 
     @property
     def left(self) -> Sequence[str]:

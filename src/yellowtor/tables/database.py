@@ -44,6 +44,7 @@ class DatabaseTable:
     backup = None
     remarks: Sequence[str] = ()
     left: Sequence[str] = ()
+    calculated: Sequence[str] = ()
 
     def __init__(
         self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
@@ -68,6 +69,7 @@ class DatabaseTable:
             self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
         own = [] if place.results else self._target.present
         self.header = list(dict.fromkeys([*wanted, *own]))
+        self.exact_keys = not any(isinstance(self._kinds.get(key), sa.CHAR) for key in self.keys)  # which are padded
         self.into = f"{table} in {place.shown()}"
         self.as_held = as_held(self._target.coarse())
         self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})

@@ -2,7 +2,7 @@
 
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from yellowtor.answers.work import Kept
@@ -24,6 +24,7 @@ class FileTable(ABC):
     decimal = "."
     header: list[str]
     as_held: AsHeld | None = None
+    exact_keys = False  # blanks around a key mean nothing in a file
     is_chosen_from = False  # not every row is a record
     left: Sequence[str] = ()  # cells that were left as they are when answers were written, though there were new ones
 
@@ -31,6 +32,11 @@ class FileTable(ABC):
         self.path, self.backup, self.name = path, backup, name or str(path)
         self.state: State = state_of(path)
         self.remarks: list[str] = []
+
+    @property
+    def calculated(self) -> Collection[str]:
+        """Columns that other programs fill by themselves."""
+        return ()
 
     @abstractmethod
     def _open(self) -> None:

@@ -22,6 +22,8 @@ class FrameTable:
     remarks: Sequence[str] = ()
     as_held = None
     left: Sequence[str] = ()
+    exact_keys = False
+    calculated: Sequence[str] = ()
     is_chosen_from = False
 
     def __init__(self, frame: pd.DataFrame) -> None:

@@ -40,6 +40,12 @@ class Refusal:
             return state[:2] in {"22", "23", "09", "44", "P0", "27"} or state == "42501"
         return not isinstance(error, OperationalError)
 
+    @property
+    def is_of_right(self) -> bool:
+        """Whether this user may not do it."""
+        code = self.error.orig.args[0] if self.error.orig is not None and self.error.orig.args else None
+        return getattr(self.error.orig, "sqlstate", None) == "42501" or code in {1142, 1143}
+
     def said(self, target: Target) -> str:
         """What the database says, in the target's own words."""
         text = database_message(self.error.orig)

@@ -67,14 +67,14 @@ def occupied(text: SheetText, columns: Collection[int]) -> dict[int, set[int]]:
 
 def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
     """The cells with formulas; and the block that each gives its results to, where that is not just its cell."""
-    for where, at in _formula_cells(text):
+    for where, at in formula_cells(text):
         told = text.xml[at : text.xml.find(b">", at)]
         kind, block = attribute(told, b"t"), attribute(told, b"ref")
         wide = kind in {b"array", b"dataTable"} and block is not None and b":" in block
         yield where, parse_block(block.decode()) if wide and block else None
 
 
-def _formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
+def formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
     """The cells with formulas, and where in the XML the attributes of each formula are."""
     xml, cell = text.xml, text.names.cell_starts
     for at in text.formulas:
@@ -86,7 +86,7 @@ def _formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
 def without_result(text: SheetText) -> list[str]:
     """The cells with formulas that nobody has calculated: no program that only reads them can tell what they say."""
     value, end = b"<%sv" % text.names.prefix, b"</%sc" % text.names.prefix
-    return [where for where, at in _formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
+    return [where for where, at in formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
 
 
 def is_protected(text: SheetText) -> bool:
@@ -130,7 +130,7 @@ def _with_wider_name(content: bytes, added: Added) -> bytes:
 
 
 def _has_formulas(package: zipfile.ZipFile, part: str, text: SheetText) -> bool:
-    if "xl/calcChain.xml" in package.namelist() or next(_formula_cells(text), None):
+    if "xl/calcChain.xml" in package.namelist() or next(formula_cells(text), None):
         return True
     there = package.namelist()
     sheets = [name for name in there if "/worksheets/" in name and name.endswith(".xml") and name != part]

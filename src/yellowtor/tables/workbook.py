@@ -6,7 +6,7 @@ Read with calamine, which gives text cells as they are (00412 stays 00412) and c
 import csv
 import re
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import partial
 from itertools import islice
@@ -28,7 +28,7 @@ from yellowtor.tables.growth import grown_tables, table_block
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.package import check_package, parts_of, read_whole, readable, sheet_member
 from yellowtor.tables.sheetrows import RecordRows, SheetRows
-from yellowtor.tables.sheetrules import check_columns, is_protected, without_result
+from yellowtor.tables.sheetrules import check_columns, formula_cells, is_protected, without_result
 from yellowtor.tables.sheettext import SheetText, Unsafe
 from yellowtor.tables.splice import Page, Splice, splice_workbook
 
@@ -92,8 +92,8 @@ class WorkbookTable(FileTable):
             )
         if self._text and (open_ends := without_result(self._text[1])):
             self.remarks.append(
-                f"{len(open_ends):,} formulas on the sheet {self.sheet!r} have no result yet, the first in "
-                f"{open_ends[0]}, and are read as empty cells: open and save the workbook in a spreadsheet program"
+                f"formulas on the sheet {self.sheet!r} without a result yet: {len(open_ends):,}, the first in "
+                f"{open_ends[0]}. They are read as empty cells: open and save the workbook in a spreadsheet program"
             )
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
@@ -175,6 +175,14 @@ class WorkbookTable(FileTable):
                 except Unsafe as error:
                     self._unsafe = str(error)
             return shown_numbers(package, xml), hidden, []
+
+    @property
+    def calculated(self) -> Collection[str]:
+        """The columns with formulas: what is in them may change whenever a program opens the workbook."""
+        columns = (
+            {parse_block(where).first_column for where, _ in formula_cells(self._text[1])} if self._text else set()
+        )
+        return {name for at, name in enumerate(self.header, self._block.first_column) if at in columns}
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""

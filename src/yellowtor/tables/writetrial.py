@@ -117,6 +117,9 @@ def _usual(part: str) -> Any:
 
 
 def _refused(target: Target, name: str, value: Any, error: DBAPIError) -> BadSource:
+    if Refusal(error).is_of_right:
+        said = Refusal(error).said(target)
+        return BadSource(f"{target.table}: the column {name!r} can't be written: {said}. Nothing was sent.")
     shown = f"{value[:30]!r}… ({len(value)} characters)" if isinstance(value, str) and len(value) > 40 else repr(value)
     return BadSource(
         f"{target.table}: the column {name!r} does not take {shown}, which an answer may be: "
