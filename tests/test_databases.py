@@ -609,3 +609,25 @@ def test_a_row_that_somebody_holds_is_told_after_a_few_seconds(base):
         assert re.search("(?i)lock", told), told
     assert base.summary()["requests"]["sent"] == 0
     assert base.sql("SELECT note, outcome FROM sites WHERE id = 4") == [("mine", "placed")]
+
+
+KINDS = {
+    "sqlite": ["REAL"],
+    "mariadb": ["FLOAT(10,6)", "FLOAT", "DECIMAL(7,4)"],
+    "postgresql": ["pos", "real", "numeric(7,4)"],
+}
+
+
+def test_our_own_coordinates_are_known_again_whatever_the_type_makes_of_them(base):
+    if base.engine_name == "postgresql":
+        base.sql("DROP DOMAIN IF EXISTS pos CASCADE")
+        base.sql("CREATE DOMAIN pos AS numeric(7,4)")
+    for sent, kind in zip((10, 0, 0), KINDS[base.engine_name], strict=False):
+        for column in ("lat", "lon"):
+            base.sql(f"ALTER TABLE sites DROP COLUMN {column}")
+            base.sql(f"ALTER TABLE sites ADD {column} {kind}")
+        for requests, changed in ((sent, 10), (0, 0), (0, 0)):
+            summary = base.summary()
+            told = (summary["requests"]["sent"], summary["outcomes"]["placed"], summary["written"]["changed"])
+            assert told == (requests, 10, changed), kind
+    base.sql("DROP TABLE sites")

@@ -78,6 +78,7 @@ class WriteBack:
         self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
         self._in_order = False  # the rows are known to come in the scan's order, and their keys need not be read
         self._unsettled: deque[tuple[Sequence[Row], Answers]] = deque()  # pages, of a database
+        self._left: set[int] = set()  # records whose coordinates stay: the table made them of the same before
         self._markers: Sequence[MarkerFile] = ()
         self.result = WriteResult()
 
@@ -244,10 +245,11 @@ class WriteBack:
         if not any(answers.column("sent")):
             return
         places = [at for at, answer in enumerate(answers) if self._left_as_sent(answer)]
-        before = answers.column("written")
+        before, ids = answers.column("written"), answers.column("id")
         for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
             if held.position and held.position.written() == before[at]:
                 lat[at] = lon[at] = self._leave
+                self._left.add(ids[at])
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
         """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
@@ -282,7 +284,7 @@ class WriteBack:
                 raw_hash = self._reader.raw_hash_with(batch[at], back) if back else None
                 raw_hash = None if raw_hash == answer.raw_hash else raw_hash
                 stale = text != answer.written or (sent if sent != text else None) != answer.sent
-                if self._left_as_sent(answer) and not raw_hash:
+                if answer.id in self._left and not raw_hash:
                     continue
                 if stale or raw_hash or (here and answer.held is not None):
                     new.append(Written(answer.id, text, sent if sent != text else None, raw_hash))

@@ -114,6 +114,8 @@ class Target:
             return None
         if scale is not None and scale < WRITTEN_DECIMALS:
             return of_decimals(scale)
+        if isinstance(kind, FLOAT) and scale is not None:
+            return None  # FLOAT(10,6): what it gives back is read when it has been written
         return SIX_DIGITS if isinstance(kind, FLOAT) else SHORTEST if isinstance(kind, sa.REAL) else None
 
     def _knows_geometry(self) -> bool:
@@ -183,11 +185,21 @@ class Target:
         columns = {
             **{f"key_{at}": self.at.c[key] for at, key in enumerate(self.keys)},
             **{f"read_{at}": self._records.c[name] for at, name in enumerate(compared)},
-            **{self._cell(name): self.at.c[name] for name in self.columns.values() if name in self._there},
+            **{self._cell(name): self._as_sent(name) for name in self.columns.values() if name in self._there},
         }
         like = sa.select(*(value.label(name) for name, value in columns.items())).where(sa.text("1 = 0"))
         connection.exec_driver_sql(f"CREATE TEMPORARY TABLE {NEW} AS {like.compile(self.engine)}")
         self._new = sa.table(NEW, *map(column, columns))
+
+    def _as_sent(self, name: str) -> Any:
+        """A column as it is loaded: degrees as they are sent, so that what the target's type makes of them is seen."""
+        kind = self._there[name]
+        kind = getattr(kind, "data_type", kind)  # of a domain
+        if name in self.degrees and isinstance(kind, sa.Numeric | sa.Float) and self.engine.dialect.name != "sqlite":
+            if self.engine.dialect.name == "postgresql":
+                return sa.cast(self.at.c[name], sa.Double())
+            return self.at.c[name].op("+")(sa.literal_column("0e0"))  # MariaDB's way to a double
+        return self.at.c[name]
 
     def _cell(self, name: str) -> str:
         return f"cell_{list(self.columns.values()).index(name)}"

@@ -21,6 +21,7 @@ from yellowtor.tables.target import Target, column
 USUAL = {"reasons": 120, "matched": 80, "postal": 80, "matched_number": 4, "matched_postcode": 8, "matched_country": 2,
          "service": 12}  # fmt: skip  # characters of a text that a column must have room for
 OTHERS = 24
+_tried: set[Any] = set()  # tables that were tried well: a run that follows its source tries once, not in each round
 TRIED: Mapping[str, Sequence[Any]] = {
     "outcome": [outcome.value for outcome in Outcome],
     "level": ["", *(level.value for level in Level)],
@@ -34,6 +35,9 @@ def try_to_write(
     target: Target, records: sa.Select[Any], compared: Mapping[str, Any], some: Sequence[Mapping[str, Any]]
 ) -> None:
     """Write some of the records, and take that back. Raises BadSource for what the database refuses of each of them."""
+    what = (target.engine.url, str(target.table), tuple(target.columns.items()), target.is_whole)
+    if what in _tried:
+        return
     transactional = target.engine.dialect.name in {"postgresql", "sqlite"}  # its tables can be made on trial
     with target.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
         try:
@@ -49,6 +53,8 @@ def try_to_write(
         finally:
             trial.rollback()
             target.forget_made()
+    if some:
+        _tried.add(what)
 
 
 def _check_right(connection: sa.Connection, target: Target) -> None:
