@@ -658,3 +658,35 @@ def test_markers_that_can_not_be_written_any_more_do_not_keep_the_table_from_bei
     assert "cabinets.geojson is a folder" in err
     assert {row["Outcome"] for row in job.rows("placed.csv").values()} == {"placed"}
     assert job.path("cabinets.html").exists()
+
+
+def test_a_copy_that_people_change_while_the_run_asks_is_kept(small):
+    rows = real_addresses(4)
+    job = small(rows[:3], faults={"slow": 1}, slow_s=1.0)
+    job.run("run", "job.toml")
+    write_csv(job.path("records.csv"), [["R0", "2 Elsewhere Lane", "Skelinstead", ""], *rows[1:]])
+    asked = job.service.requests
+    run = job.start("run", "job.toml")
+    wait_for(lambda: job.service.requests > asked)
+    theirs = job.path("placed.csv").read_text().replace(rows[2][1], "3 Corrected Lane")
+    job.path("placed.csv").write_text(theirs)
+    _, err = run.communicate(timeout=60)
+    assert run.returncode == 0, err
+    (kept,) = job.folder.glob("placed.2*.csv")
+    assert kept.read_text() == theirs
+    assert f"is kept as {kept.name}" in err
+
+
+def test_edits_of_the_source_are_no_edits_of_the_copy(small):
+    rows = real_addresses(4)
+    job = small(rows)
+    job.run("run", "job.toml")
+    copy = job.path("placed.csv")
+    copy.write_text(copy.read_text())  # saved by another program, with other line ends
+    write_csv(job.path("records.csv"), [["R0", "2 Elsewhere Lane", "Skelinstead", ""], *rows[1:]])
+    assert "kept as placed.2" in job.run("run", "job.toml").stderr
+    job.edit("job.toml", ("ledger.sqlite", "other.sqlite"))
+    assert "kept as placed.2" in job.run("run", "job.toml").stderr, "its source's columns are as they were"
+    job.edit("job.toml", ("other.sqlite", "third.sqlite"))
+    copy.write_text(copy.read_text().replace(rows[1][1], "1 Corrected Lane", 1))
+    assert "R1, Street: '1 Corrected Lane'" in job.run("run", "job.toml", code=4).stderr

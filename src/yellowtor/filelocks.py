@@ -20,7 +20,7 @@ from yellowtor.files import beside, real_path, remove_left_over
 
 PAUSE_S = 0.05
 UNSUPPORTED = {errno.ENOLCK, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL}
-Waiting = Callable[[str], None]  # is told once what is waited for
+Waiting = Callable[[str], None]  # called once, with what the run waits for
 
 
 @contextmanager
@@ -97,7 +97,7 @@ def _taken(path: Path) -> int | None:
         there = path.stat(follow_symlinks=False)
         if (there.st_dev, there.st_ino) == (here.st_dev, here.st_ino):
             return handle
-    os.close(handle)  # whoever had it has removed it meanwhile
+    os.close(handle)  # its holder has removed it meanwhile
     return None
 
 

@@ -20,7 +20,7 @@ from pathlib import Path
 from yellowtor.errors import BadSource
 
 State = tuple[int, int, int] | None
-Announce = Callable[[Path, Path], None]  # is told where a new file is to be, and where it is until then
+Announce = Callable[[Path, Path], None]  # called with the final path of a new file, and its temporary one
 _announce: ContextVar[Announce | None] = ContextVar("announce", default=None)
 LONGEST = 180  # bytes of a file's name that names made from it begin with; file systems allow 255
 
@@ -147,7 +147,7 @@ def dated(path: Path, now: datetime) -> Path:
 
 
 def remove_left_over(path: Path) -> None:
-    """Remove what runs that were killed have left beside path. Only whoever has the lock of path may."""
+    """Remove what runs that were killed have left beside path. Only the holder of the lock of path may."""
     real = real_path(path)
     start = beside(real, "yellowtor-").name
     with suppress(OSError), os.scandir(real.parent) as entries:

@@ -25,7 +25,7 @@ def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | 
     """Raise BadJob where a file to be written is read too, or stands twice; BadSource where it is no regular file."""
     written = list(_written(job, folder))
     for at, output in enumerate(written):
-        if output.path.suffix:  # one without is told by whoever writes it
+        if output.path.suffix:  # a name without one is an error of its own
             check_regular(output.path)
         for other in [*_read(job, folder, job_file, ledger), *written[:at]]:
             if _is_same(output.path, other.path):

@@ -54,7 +54,7 @@ def read_toml(path: Path, what: str) -> dict[str, Any]:
 
 
 def parse_toml(text: str) -> dict[str, Any]:
-    """What TOML says. Raises TOMLDecodeError, also for a key of so many parts that reading it would take for ever."""
+    """What TOML says. Raises TOMLDecodeError, also for a key with too many parts to read."""
     for number, line in enumerate(text.splitlines(), 1):
         if line.count(".") > MOST_PARTS and line.partition("=")[0].count(".") > MOST_PARTS:
             raise tomllib.TOMLDecodeError(

@@ -1,6 +1,6 @@
 """Positions that lie far from all the others of a job: mostly latitude and longitude are swapped there.
 
-Far is told by the others themselves: several times as far from their middle as three quarters of them are.
+A position is far if its distance from the middle of all is several times that of three quarters of them.
 """
 
 import math

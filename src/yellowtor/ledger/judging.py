@@ -185,7 +185,7 @@ class JudgeBook:
         self._new, self._spilled = [], False
 
     def some_positions(self, count: int) -> Sequence[tuple[float, float]]:
-        """About so many positions (latitude, longitude) of records that are placed or kept, from all over the job."""
+        """A sample of about this count of positions (latitude, longitude) of placed and kept records."""
         placed = and_(answer.c.job_id == self._job, answer.c.outcome == "placed")
         kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
         found: list[tuple[float, float]] = []

@@ -35,7 +35,7 @@ class GeoJson:
 def geojson_file(path: Path, attribution: str, like: Path | None = None) -> Iterator[GeoJson]:
     """Write a FeatureCollection to path; `attribution` is a foreign member (RFC 7946 section 6.1).
 
-    Whoever may read the file `like` may read it.
+    Its readers are those of the file `like`.
     """
     with written_aside(path, like=like) as aside, aside.open("w", encoding="utf-8") as file:
         head = {"type": "FeatureCollection", **({"attribution": attribution} if attribution else {})}

@@ -42,7 +42,7 @@ def page_file(
 ) -> Iterator[Page]:
     """Write the page to path. `under` are GeoJSON files; meanings says what each outcome means.
 
-    Whoever may read the file `like` may read it.
+    Its readers are those of the file `like`.
     """
     layers = [read_under(layer) for layer in under]
     page = Page()

@@ -93,7 +93,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     before = {file: state_of(file) for file in parts.files}
     for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
-    edited = _edited(parts, watch)
+    check_edits(parts, watch)
     source, judging = parts.table.fingerprint(), judging_of(parts, watch)
     scanned, plan = _planned(parts, options, judging, watch, source)
     if not (options.dry_run or options.agreed):
@@ -113,7 +113,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         watch.phase("Judging")
         judging.judge_open(book.judging)
         with locked(parts.files, watch.remark):
-            wrote = _write(parts, back, edited, watch, source, scanned.records)
+            wrote = _write(parts, back, watch, source, scanned.records)
     counts, placed_by = book.judging.outcomes(), book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup
     return Summary(
@@ -131,23 +131,25 @@ def check_files(files: Sequence[Path]) -> list[str]:
     return [remark for file in files for remark in check_writable(file)]
 
 
-def _edited(parts: Parts, watch: Watcher) -> list[Path]:
-    """The files that people have changed since a run wrote them. Raises BadSource where that must not be lost."""
+def _edited(parts: Parts) -> list[Path]:
+    """The files to be overwritten that people have changed since a run wrote them."""
     own = parts.files[1:] if parts.job.write.in_place and not parts.into else parts.files
-    edited = edited_files(own, parts.book.written)
-    if parts.to in edited and parts.open_copy and parts.job.write.if_edited == "stop":
+    return edited_files(own, parts.book.written)
+
+
+def check_edits(parts: Parts, watch: Watcher) -> None:
+    """Raise BadSource where people have changed cells of the copy, and the job does not want that kept aside."""
+    if parts.open_copy and parts.job.write.if_edited == "stop" and parts.to in _edited(parts):
+        assert parts.to is not None, "it is among the files"
         back = WriteBack(parts.job, parts.table, parts.book.judging, watch, parts.leave)
         watch.phase("Comparing")
         check_copy(parts.to, back, parts.table, parts.open_copy)
-    return edited
 
 
-def _write(
-    parts: Parts, back: WriteBack, edited: Sequence[Path], watch: Watcher, source: str, records: int
-) -> WriteResult:
-    """Write the answers and the markers; what people have changed is kept first."""
+def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: int) -> WriteResult:
+    """Write the answers and the markers; what people have changed, also while the run asked, is kept first."""
     if parts.dated:
-        for remark in keep_edited(edited, parts.dated):
+        for remark in keep_edited(_edited(parts), parts.dated):
             watch.remark(remark)
     with announcing(noting(parts.book.written)):
         return back.write(parts.to, parts.markers, scanned=source, records=records)

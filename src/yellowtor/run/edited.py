@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yellowtor.answers.work import UNKNOWN
 from yellowtor.errors import BadSource
 from yellowtor.files import Announce, fingerprint, keep_copy, real_path, state_of
 from yellowtor.run.ports import Row, Table, WrittenBook
@@ -31,7 +30,7 @@ class Edits:
 
 def edited_files(files: Sequence[Path], ours: WrittenBook) -> list[Path]:
     """Those of these files that are there, and not as a run wrote them."""
-    there = [file for file in files if state_of(file) is not None]
+    there = [file for file in files if file.is_file()]  # its writer refuses anything else
     return [f for f in there if not ours.is_ours(str(real_path(f)), repr(state_of(f)), lambda f=f: fingerprint(f))]  # type: ignore[misc]
 
 
@@ -70,46 +69,45 @@ def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
     Columns with formulas are left out: they change by being opened.
     """
     edits, there, calculated = Edits(), _Rows(back, copy), source.calculated
-    names = list(copy.header)
-    for key, row, now, known in _expected(back, source, names):
+    for key, wanted, asked in _expected(back, source, copy.header):
         held = there.take(key)
         if held is None:
             continue  # a record that is new
         cells, raw_hash = held
-        for name, cell, old, new in zip(names, cells, row, now, strict=True):
-            unchanged = name in calculated or (back.is_same(cell, new) if new is not back.leave else cell == old)
-            if not unchanged and not (name in back.address_columns and raw_hash == known):
-                edits.add(Change(back.shown(key), name, _text(new if new is not back.leave else old), cell))
+        for name, cell, value in zip(copy.header, cells, wanted, strict=True):
+            as_asked = name in back.address_columns and raw_hash == asked  # and the source has changed since
+            if value is not back.leave and name not in calculated and not as_asked and not back.is_same(cell, value):
+                edits.add(Change(back.shown(key), name, "" if value is None else str(value), cell))
     for key, cells in there.rest():
         edits.add(Change(back.shown(key), "the whole record", "", ", ".join(filter(None, cells))[:60]))
     return edits
 
 
-def _text(value: object) -> str:
-    return "" if value is None else str(value)
+def _expected(back: WriteBack, source: Table, names: Sequence[str]) -> Iterator[tuple[str, Sequence[object], str]]:
+    """For each record of the source its key, what its copy should hold in these columns, the address asked about.
 
-
-Expected = tuple[str, Sequence[str], Sequence[object], str]
-
-
-def _expected(back: WriteBack, source: Table, names: Sequence[str]) -> Iterator[Expected]:
-    """For each record of the source its key, and for each of these columns what the source has and what is written.
-
-    A column that neither knows has an empty cell. The last value is the fingerprint of the address that was asked.
+    The mark for a cell that is left stands where neither the source nor the ledger knows what should be there. The
+    address is given by its fingerprint.
     """
-    at = {name: n for n, name in reversed(list(enumerate(source.header)))}
-    ordinal, places = dict[str, int](), list[int | None]()
-    for name in names:  # a name that stands twice means its first column, then its second
-        same = [n for n, other in enumerate(source.header) if other == name]
-        seen = ordinal[name] = ordinal.get(name, -1) + 1
-        places.append(same[seen] if seen < len(same) else at.get(name))
+    places = _places(source.header, names)
     for batch in source.batches():
-        keys, (written, answers) = back.keys(batch), back.expected(batch)
-        known = answers.column("raw_hash")
-        for n, row in enumerate(batch):
-            new = {column: cells[n] for column, cells in zip(back.columns, written, strict=True)}
-            old = [row[place] if place is not None else "" for place in places]
-            yield keys[n], old, [new.get(name, back.leave) for name in names], known[n] if known else UNKNOWN.raw_hash
+        written, asked = back.expected(batch)
+        new = dict(zip(back.columns, written, strict=True))
+        for n, (key, row) in enumerate(zip(back.keys(batch), batch, strict=True)):
+            old = [row[place] if place is not None else back.leave for place in places]
+            wanted = [
+                cell if name not in new else new[name][n] if new[name][n] is not back.leave else cell or back.leave
+                for name, cell in zip(names, old, strict=True)
+            ]
+            yield key, wanted, asked[n]
+
+
+def _places(header: Sequence[str], names: Sequence[str]) -> list[int | None]:
+    """Where these columns stand in a header; a name that stands twice means its first column, then its second."""
+    left: dict[str, list[int]] = {}
+    for at, name in enumerate(header):
+        left.setdefault(name, []).append(at)
+    return [left[name].pop(0) if left.get(name) else None for name in names]
 
 
 class _Rows:

@@ -48,5 +48,5 @@ def _remark(far: Sequence[Far], sample: Sequence[Position]) -> str:
     more = " …" if len(far) > NAMED else ""
     count = "1 kept record lies" if len(far) == 1 else f"{len(far):,} kept records lie"
     area = area_of(sample)
-    box = f" With judge.area = {[round(end, 1) for end in area]} they are told apart." if area else ""
+    box = f" With judge.area = {[round(end, 1) for end in area]} they would be listed as outside it." if area else ""
     return f"{count} far from all the others: {named}{more}.{box}"

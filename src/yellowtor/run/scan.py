@@ -190,29 +190,20 @@ def scan(
             raise no_key(reader, table, book.count() + keys.index("") + 1)
         held, wrong = reader.held_texts(batch)
         coordinates += sum(1 for text, finding in zip(held, wrong, strict=True) if text or finding)
-        if any(wrong):
-            for key, finding in zip(keys, wrong, strict=True):
-                if finding:
-                    findings.setdefault(finding, Findings()).add(shown_key(key))
+        _add_findings(findings, keys, wrong)
         scanned = list(zip(keys, reader.raw_hashes(batch), held, strict=True))
         known, twice = book.note(scanned, all_of_them=anew)
         if twice is not None:
             raise key_twice(reader, table, twice)
         known, taken = _without_ours(known, ours)
-        for key in taken:
-            findings.setdefault(Finding.OURS, Findings()).add(shown_key(key))
+        _add_findings(findings, taken, [Finding.OURS] * len(taken))
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         keep = job.records.keep
         book.put_work([_work(reader, askings, rows[item.key], item, keep=keep) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
-    if (swapped := findings.get(Finding.SWAPPED)) and coordinates >= LEAST and swapped.records == coordinates:
-        raise BadJob(
-            f"All {coordinates:,} records with coordinates lie in judge.area = {job.judge.area} only if latitude and "
-            "longitude are swapped. Is the area in its order (west, south, east, north)? Are the columns for latitude "
-            "and longitude the right ones? Nothing was sent, nothing written."
-        )
+    _check_order(job, findings, coordinates)
     if not book.count() and not table.into:
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()
@@ -222,6 +213,25 @@ def scan(
     if fingerprint and not findings and table.fingerprint() == fingerprint:
         book.keep(source)
     return ScanResult(book.count(), new, changed, vanished, findings)
+
+
+def _add_findings(findings: dict[Finding, Findings], keys: Sequence[str], wrong: Sequence[Finding | None]) -> None:
+    """Note what is wrong with the coordinates of these records."""
+    if any(wrong):
+        for key, finding in zip(keys, wrong, strict=True):
+            if finding:
+                findings.setdefault(finding, Findings()).add(shown_key(key))
+
+
+def _check_order(job: Job, findings: Mapping[Finding, Findings], coordinates: int) -> None:
+    """Raise BadJob where all records with coordinates lie in the job's area only if these are swapped."""
+    swapped = findings.get(Finding.SWAPPED)
+    if swapped and coordinates >= LEAST and swapped.records == coordinates:
+        raise BadJob(
+            f"All {coordinates:,} records with coordinates lie in judge.area = {job.judge.area} only if latitude and "
+            "longitude are swapped. Is the area in its order (west, south, east, north)? Are the columns for latitude "
+            "and longitude the right ones? Nothing was sent, nothing written."
+        )
 
 
 def _without_ours(known: Sequence[Known], ours: WrittenBook) -> tuple[list[Known], list[str]]:

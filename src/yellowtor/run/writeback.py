@@ -104,9 +104,14 @@ class WriteBack:
     def reader_of(self, table: Table) -> RowReader:
         return RowReader(self._job, table)
 
-    def expected(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Answers]:
-        """What the ledger would write now for the next rows of the source, column by column; and what of."""
-        return self._batch(batch)
+    def expected(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], list[str]]:
+        """What the ledger would write now for the next rows of the source, column by column.
+
+        And the fingerprints of the addresses that were asked about; empty for a record that the ledger does not know.
+        """
+        keys = self.keys(batch)
+        known = self._book.answers(keys, {"raw_hash"})
+        return self._batch(batch)[0], [known.get(key, UNKNOWN).raw_hash for key in keys]
 
     def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str, records: int) -> WriteResult:
         """Write the target and the marker files; each takes its place whole or not at all.

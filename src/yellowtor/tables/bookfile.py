@@ -125,7 +125,7 @@ def rows_of(page: calamine.CalamineSheet, where: str) -> Iterator[list[Any]]:
     """
     number = 0
     try:
-        for number, row in enumerate(page.iter_rows(), 1):  # noqa: B007 - where it ended is told
+        for number, row in enumerate(page.iter_rows(), 1):  # noqa: B007 - the message gives the row
             yield row
     except BaseException as error:
         if type(error).__name__ != "PanicException" and not isinstance(error, OverflowError):
@@ -146,7 +146,7 @@ class Beginning(NamedTuple):
 
 
 def beginnings(path: Path, count: int) -> list[Beginning]:
-    """So many rows of each sheet. Raises BadSource."""
+    """The first rows of each sheet, up to this count. Raises BadSource."""
     check_file(path)
     found = list[Beginning]()
     with opened(path) as book, readable(path):

@@ -1,4 +1,4 @@
-"""What passes between a database's table and whoever writes into it: rows, statements, and what came of them."""
+"""What passes between a database's table and its writer: rows, statements and results."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

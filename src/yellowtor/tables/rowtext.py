@@ -26,7 +26,7 @@ class RowText:
         self._field = re.compile(rf"{delimiter}({quote}(?:[^{quote}]|{quote}{quote})*+{quote}|[^{delimiter}]*+)")
 
     def batches(self, file: TextIO, count: int) -> Iterator[RawRows]:
-        """The rows of a file from here on, about so many at a time. Raises csv.Error."""
+        """The remaining rows of a file, in batches of about this count. Raises csv.Error."""
         while lines := list(islice(file, count)):
             yield self._rows(lines, file)
 

@@ -1,6 +1,6 @@
 """What a spreadsheet program allows on a sheet (SpreadsheetML, ECMA-376 part 1, 18.3 and 18.5), beside its cells.
 
-Where answers would break one of its rules, that is told before anything is asked. Filters grow with the columns, and
+Answers that would break one of its rules are an error before anything is asked. Filters grow with the columns, and
 formulas are calculated anew when the workbook is opened, for their last results may rest on what has changed.
 """
 

@@ -1,4 +1,4 @@
-"""Writing a record on trial, in a transaction that is rolled back: what a database refuses is told before it costs.
+"""Writing a record on trial, in a transaction that is rolled back: refusals are found before a request costs money.
 
 One of the first records gets each outcome and each level once, and texts of a usual length. Triggers see it; nothing
 stays.
