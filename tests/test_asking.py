@@ -21,7 +21,7 @@ from yellowtor.run.stop import StopWish
 class Service:
     """Says the kinds that it was given, question by question; a kind may bring Retry-After."""
 
-    name, tries, parallel, most, counts_each = "service", 3, 2, 1, True
+    name, tries, parallel, most, counts_each, looks = "service", 3, 2, 1, True, 0
 
     def __init__(self, script, pace=None, retry_after=None):
         self.script, self.pace, self.asked = script, Pace(pace), []
@@ -51,7 +51,7 @@ class Ledger:
     def __init__(self, limit=99, known=(), late=0):
         self.limit, self.known, self.late, self.fate, self.clock = limit, known, late, {}, SystemClock()
 
-    async def reserve(self, keys, attempt, *, counts_each):
+    async def reserve(self, keys, attempt, *, counts_each, free=False):
         return [self.one(key) for key in keys]
 
     def one(self, key):
@@ -70,6 +70,12 @@ class Ledger:
 
     async def refuse(self, request_id, kind, took_s, tried):
         self.fate[request_id] = f"refused: {kind}"
+
+    def shut(self, seconds):
+        pass
+
+    def leave_open(self, key, why):
+        self.left = {key: why}
 
     async def release(self, reserved):
         self.fate[reserved.request_id] = "released"
@@ -90,6 +96,12 @@ class Watch:
 
     def advanced(self, count):
         pass
+
+    def event(self, name, facts):
+        pass
+
+    def fault(self, error):
+        raise error
 
 
 def ask(service, ledger, stop=None):
@@ -166,7 +178,7 @@ def test_a_request_that_is_late_for_its_place_takes_another():
 
 def test_a_fault_of_the_ledger_ends_the_asking_and_is_told():
     class Broken(Ledger):
-        async def reserve(self, keys, attempt, *, counts_each):
+        async def reserve(self, keys, attempt, *, counts_each, free=False):
             raise OSError("disk full")
 
     with pytest.raises(OSError, match="disk full"):

@@ -41,6 +41,10 @@ def test_an_address_is_found_also_roughly_and_everything_known_of_it_is_shown(sm
     told = job.run("cache", "sizes", "--job", "job.toml").stdout
     assert "6 addresses, 6 requests, 0 pins" in told
     assert re.search(r"stand-in +6 +answered +[\d.]+ KiB", told)
+    by_name = json.loads(job.run("cache", "show", LINE.upper(), "--job", "job.toml", "--json").stdout)
+    assert by_name["number"] == int(number), "by the address itself"
+    assert "knows no address that is like" in job.run("cache", "show", "Qwertz 12", "--job", "job.toml", code=3).stderr
+    assert "is not clear. Say the number" in job.run("cache", "show", LINE[:9], "--job", "job.toml", code=3).stderr
     assert "has no address with the number 99" in job.run("cache", "show", 99, "--job", "job.toml", code=3).stderr
     assert job.service.requests == 6
 

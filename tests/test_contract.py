@@ -5,7 +5,8 @@ import os
 import platform
 import time
 from contextlib import ExitStack, contextmanager
-from datetime import UTC, datetime, timedelta
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
 from functools import partial, wraps
 from itertools import pairwise
 from pathlib import Path
@@ -18,16 +19,18 @@ from hypothesis import strategies as st
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window, tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Work, Written
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, Written
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.account import AccountTerms
 from yellowtor.ledger.book import open_book
+from yellowtor.ledger.machine import this_machine
 from yellowtor.ledger.postgres import ServerClock
-from yellowtor.ledger.requests import Refuse, Release, Reserve, SettleReply
+from yellowtor.ledger.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
 from yellowtor.ledger.store import Worker
 
 LISBON = ZoneInfo("Europe/Lisbon")
@@ -235,8 +238,9 @@ def test_only_failed_replies_are_replaced_and_only_on_request(ledger):
         settle(requests, bad, "bad", Kind.UNREADABLE)
     with book(ledger, clock, again="failed") as requests, book(ledger, clock, job="other.toml") as theirs:
         reserve(requests, "x")
-        reserve(theirs, "y")  # somebody else writes: what is known is looked up
-        assert [type(r) for r in reserve(requests, "good", "bad")] == [AlreadyKnown, Reserved]
+        (one,) = reserve(theirs, "y")
+        settle(theirs, one, "y")  # somebody else writes: what is known is looked up
+        assert [type(r) for r in reserve(requests, "y", "bad")] == [AlreadyKnown, Reserved]
 
 
 def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(ledger):
@@ -379,7 +383,7 @@ def test_a_ledger_of_a_newer_version_is_not_touched(ledger):
     with book(ledger, Clock()):
         pass
     ledger.sql("PRAGMA user_version = 99" if isinstance(ledger.where, Path) else "UPDATE ledger SET version = 99")
-    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 8"):
+    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 9"):
         book(ledger, Clock()).__enter__()
 
 
@@ -404,3 +408,75 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
 
     with open_book(ledger.where, "job.toml", Clock(), [terms]) as opened:
         asyncio.run(whole(opened))
+
+
+@law(st.lists(st.sampled_from(["one", "two"]), min_size=1, max_size=12), st.integers(1, 9))
+def test_services_of_one_account_number_their_requests_and_count_them_together(ledger, turns, per_day):
+    clock, windows = Clock(), [Window(per_day, Span.DAY)]
+    terms = [AccountTerms(name, f"asking {name}", "account", Pace(None), windows) for name in ("one", "two")]
+    job = f"job of {len(turns)} {time.monotonic_ns()}.toml"
+    account = f"account {time.monotonic_ns()}"
+    terms = [replace(one, account=account) for one in terms]
+    with open_book(ledger.where, job, clock, terms) as opened:
+        made = []
+        for at, name in enumerate(turns):
+            requests = opened.requests[name]
+            with requests.transaction():
+                made += [one for (one,) in requests.carry_out([Reserve([f"{account} {at}"], 1)])]
+        granted = [one.request_id for one in made if isinstance(one, Reserved)]
+        assert len(granted) == len(set(granted)) == min(per_day, len(turns))
+        assert [left(opened.requests[name]) for name in ("one", "two")] == [max(0, per_day - len(turns))] * 2
+
+
+def test_a_price_holds_from_its_day_on_in_the_middle_of_a_run(ledger):
+    clock = Clock()
+    prices = [Price("EUR", (Tier(None, 1_000),)), Price("EUR", (Tier(None, 5_000),), date(2026, 3, 29))]
+    terms = AccountTerms("service", "asking", "account", Pace(None), prices=prices)
+    with open_book(ledger.where, "job.toml", clock, [terms]) as opened:
+        requests, costs = opened.requests["service"], []
+        for key in ("a", "b"):
+            with requests.transaction():
+                costs += [one.cost for (one,) in requests.carry_out([Reserve([key], 1)])]
+            clock.time += timedelta(days=1)
+        assert costs == [1_000, 5_000]
+
+
+def test_a_pause_that_was_asked_for_is_kept_by_all_and_after_a_restart(ledger):
+    clock = Clock()
+    with book(ledger, clock, per_second=10) as requests:
+        carry_out(requests, Shut(3_600.0))
+    with book(ledger, clock, per_second=10, job="another.toml") as requests:
+        (spent,) = reserve(requests, "a")
+        assert isinstance(spent, Spent)
+        assert datetime.fromisoformat(spent.resets_at) == clock.time + timedelta(hours=1)
+        clock.time += timedelta(seconds=3_595)
+        (late,) = reserve(requests, "a")
+        assert late.send_at == pytest.approx(clock.seconds + 5)
+
+
+def test_two_containers_of_one_name_do_not_take_each_other_for_dead(ledger):
+    if isinstance(ledger.where, Path):
+        pytest.skip("a file is locked by the system")
+    other = Worker("eve", platform.node(), 2**22 + 1, "another machine")
+    mine = Worker("eve", platform.node(), 2**22 + 1, this_machine())
+    for worker, alive in ((other, 1), (mine, 0)):
+        with (
+            open_book(ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], worker=worker) as first,
+            open_book(ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], along=True) as second,
+        ):
+            assert second.along == bool(alive)
+            assert first.others()[0] == 1
+
+
+def test_tickets_are_kept_until_a_reply_comes(ledger):
+    clock = Clock()
+    with book(ledger, clock) as requests:
+        (one, two) = reserve(requests, "a", "b")
+        carry_out(requests, KeepTickets({"a": Ticket("t", 0, 2), "b": Ticket("t", 1, 2)}))
+    with book(ledger, clock) as requests:
+        assert requests.tickets(["a", "b", "c"]) == {"a": Ticket("t", 0, 2), "b": Ticket("t", 1, 2)}
+        (again,) = reserve(requests, "a")
+        settle(requests, again, "a")
+        carry_out(requests, KeepTickets({"b": None}))
+        assert requests.tickets(["a", "b"]) == {}
+    assert {one.units, two.units} == {1}

@@ -105,7 +105,7 @@ def test_a_table_gets_its_coordinates_and_only_what_is_new_or_changed_is_asked(b
 def test_records_are_chosen_and_put_in_order_by_the_database_itself(base):
     base.sql("UPDATE sites SET closed = 'yes' WHERE id > 6")
     base.edit("job.toml", ('table = "sites"', 'table = "sites"\nonly = "closed IS NULL"\nfirst = "id DESC"'))
-    summary = base.summary("--at-most", "2")
+    summary = base.summary("--at-most", "2", code=6)
     assert summary["outcomes"] | {"placed": 2, "waiting": 4} == summary["outcomes"]
     assert base.sql("SELECT id FROM sites WHERE lat IS NOT NULL ORDER BY id") == [(5,), (6,)]
     assert base.summary()["records"] == 6

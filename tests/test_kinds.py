@@ -366,7 +366,7 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
     ):
         with pytest.raises(error, match=told):
             yellowtor.place(change, job.path("job.toml"))
-    monkeypatch.setenv("YELLOWTOR_STANDIN_KEY", "wrong")
+    monkeypatch.setenv("YELLOWTOR_STANDIN_KEY", "wrong-key")
     with pytest.raises(KeyRefused):
         yellowtor.place(frame.assign(Street="1 Quay Row"), job.path("job.toml"))
 

@@ -125,7 +125,7 @@ def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(sm
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 4"))
     told = job.run("plan", "job.toml").stdout
     assert "How long it takes depends on stand-in: without a pace, and without a reply so far." in told
-    job.run("run", "job.toml", "--at-most", "4")
+    job.run("run", "job.toml", "--at-most", "4", code=6)
     plan = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "pace=2", "--what-if", "pace=900").stdout)
     made, slower, no_faster = plan["forecast"], *plan["what_if"]
     assert made["reply_s"] > 0.2

@@ -20,7 +20,7 @@ from yellowtor.addresses.guess import guess_columns
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier, money, price_on
-from yellowtor.allowance.retry import Again, Settle, StopAsking, decide, retry_after_s
+from yellowtor.allowance.retry import Again, Attempt, LeaveOpen, Settle, StopAsking, decide, retry_after_s
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.coordinates import read_coordinates
@@ -69,8 +69,8 @@ def test_coordinates_are_known_again_by_their_text(lat, lon, more):
 
 def test_a_character_that_no_database_keeps_is_not_read_out_of_a_reply():
     body = rb'{"a": "x\u0000y\\u0000", "b": "\\\u0000"}'
-    assert JsonShape().open(body, "") == {"a": "xy\\u0000", "b": "\\"}
-    assert TextShape(",", header=False).open(b"a\0b,c", "")[0].cells == ["ab", "c"]
+    assert JsonShape().open(body, "") == {"a": "x\ufffdy\\u0000", "b": "\\\ufffd"}
+    assert TextShape(",", header=False).open(b"a\0b,c", "")[0].cells == ["a\ufffdb", "c"]
 
 
 def test_two_numbers_are_never_made_one():
@@ -256,8 +256,8 @@ def test_kinds_by_status_and_shape():
         s: read_reply(READING, s, b"{}").kind for s in (200, 301, 400, 401, 402, 403, 404, 422, 429, 500, 503, 599)
     }
     assert [k.value for k in kinds.values()] == [
-        "nothing found", "unreadable", "question refused", "key refused", "not permitted", "not permitted",
-        "nothing found", "question refused", "too fast", "unavailable", "unavailable", "unavailable",
+        "unreadable", "unreadable", "question refused", "key refused", "not permitted", "not permitted",
+        "unreadable", "question refused", "too fast", "unavailable", "unavailable", "unavailable",
     ]  # fmt: skip
     for body, word in ((b"<html>", "web page"), (b'{"a": [', "cut short"), (b"", "empty"), (b"hello", "not JSON")):
         read = read_reply(READING, 200, body)
@@ -355,12 +355,14 @@ def test_a_day_is_as_long_as_its_zone_says():
         (Kind.ANSWERED, {}, 1, Settle()), (Kind.NOTHING_FOUND, {}, 1, Settle()), (Kind.QUESTION_REFUSED, {}, 1, Settle()),
         (Kind.KEY_REFUSED, {}, 1, StopAsking(Kind.KEY_REFUSED)), (Kind.WINDOW_SPENT, {}, 1, StopAsking(Kind.WINDOW_SPENT)),
         (Kind.UNAVAILABLE, {}, 1, Again(0.375)), (Kind.UNREADABLE, {}, 3, Again(1.5)), (Kind.UNAVAILABLE, {}, 4, Settle()),
+        (Kind.UNAVAILABLE, None, 4, LeaveOpen()),
         (Kind.TOO_FAST, {"retry-after": "7"}, 1, Again(7.1)), (Kind.TOO_FAST, {}, 4, StopAsking(Kind.TOO_FAST)),
         (Kind.TOO_FAST, {"retry-after": "86400"}, 1, StopAsking(Kind.TOO_FAST)),
     ],
 )  # fmt: skip
 def test_retry_or_give_up_is_decided_in_one_place(kind, headers, attempt, decision):
-    assert decide(kind, headers, attempt, 4, NOW, 0.5) == decision
+    status = 0 if headers is None else 500
+    assert decide(kind, status, headers or {}, Attempt(attempt, 4, 0.5), NOW) == decision
     assert retry_after_s("Sun, 01 Mar 2026 12:00:30 GMT", NOW) == 30
     assert retry_after_s("soon", NOW) is None
 

@@ -37,7 +37,7 @@ def test_requests_are_paid_for_by_their_number_in_the_month_and_no_run_spends_mo
     assert "It costs at most 1.00 EUR." in job.run("run", "job.toml", "--dry-run").stderr
     assert "may cost 1.00 EUR, above ask.confirm_above = 0.9: say --yes" in job.run("run", "job.toml", code=10).stderr
     assert job.service.requests == 0
-    few = job.run("run", "job.toml", "--yes", "--spend-at-most", "0.6", code=6).stderr
+    few = job.run("run", "job.toml", "--spend-at-most", "0.6", code=6).stderr
     assert "5 requests sent; 0 questions answered from the ledger; cost 0.50 EUR" in few
     assert "window spent (the run has spent what it may)" in few
     assert "Run the job again after" not in few

@@ -136,12 +136,14 @@ def test_where_a_coordinate_came_from_and_when_may_be_written_later_without_aski
 def test_a_service_that_is_not_there_fails_clearly_and_a_slow_one_is_given_up(small):
     job = small(TEN[:1], faults={"slow": 1}, slow_s=5)
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 8\ntries = 1\ntimeout_s = 0.3"))
-    assert outcomes(job.summary()) == {"failed": 1}
+    assert outcomes(job.summary(code=6)) == {"waiting": 1}, "nobody has said anything about it"
     job.edit("job.toml", ('matched = "Matched address"', 'reasons = "Why"'))
-    job.summary()
+    told = job.run("run", "job.toml", code=6).stderr
+    assert "1 question was not answered: no reply within 0.3 s." in told
     assert "no reply within 0.3 s" in job.rows("placed.csv")["R0"]["Why"]
     job.env["YELLOWTOR_STANDIN"] = "http://127.0.0.1:1"
-    job.summary("--again", "failed")
+    job.run("run", "job.toml", code=6)
+    assert "day        2  2,498" in job.run("quota", "job.toml").stdout, "what never left is not charged"
     assert "no connection to 127.0.0.1:1" in job.rows("placed.csv")["R0"]["Why"]
 
 
@@ -237,7 +239,7 @@ def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
     waiting.send_signal(signal.SIGTERM)
     waiting.communicate(timeout=30)
     assert waiting.returncode == 130
-    job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED)
+    job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED, code=6)
     assert job.service.requests == 4 + 3
     job.edit("job.toml", ('file = "records.csv"', 'file = "-"'))
     assert "as --wait does" in job.run("run", "job.toml", "--wait", code=3).stderr
@@ -286,7 +288,7 @@ def test_a_missing_key_is_named_with_every_place_that_was_looked_in_before_anyth
 
 def test_at_most_tries_a_few_first_and_strict_has_a_code_of_its_own(small):
     job = small([*TEN, ["N", "1 Zwark Prospect", "Xyphoria"]])
-    assert outcomes(job.summary("--at-most", "3")) == {"placed": 3, "waiting": 8}
+    assert outcomes(job.summary("--at-most", "3", code=6)) == {"placed": 3, "waiting": 8}
     assert job.service.requests == 3
     placed = [key for key, row in job.rows("placed.csv").items() if row["Outcome"] == "placed"]
     assert placed == ["R0", "R1", "R2"], "the job's order"
@@ -414,7 +416,7 @@ def test_a_plan_tells_over_how_many_days_the_allowance_spreads_it(small):
 def test_try_has_the_exit_codes_of_run(small):
     job = small([], faults={"error": 1})
     assert "Confidence  none" in job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", code=1).stdout
-    job.env["YELLOWTOR_STANDIN_KEY"] = "other"
+    job.env["YELLOWTOR_STANDIN_KEY"] = "another"
     assert "key refused" in job.run("try", "1 Kelp Lane", "--service", "stand-in.toml", code=5).stdout
     assert "The address is empty" in job.run("try", " .- ", "--service", "stand-in.toml", code=3).stderr
 

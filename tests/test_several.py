@@ -56,7 +56,7 @@ def test_the_next_service_is_asked_only_about_what_the_one_before_did_not_answer
     plan = job.summary("--dry-run")["plan"]
     (later,) = plan["later"]
     assert (plan["open_questions"], later["service"], later["least"], later["most"]) == (12, "stand-in-xml", 0, 12)
-    few = job.summary("--at-most", "3")
+    few = job.summary("--at-most", "3", code=6)
     assert (outcomes(few), first.requests, second.requests) == ({"placed": 3, "waiting": 9}, 3, 0)
     summary = job.summary()
     assert outcomes(summary) == {"placed": 12}
@@ -84,7 +84,7 @@ def test_the_next_service_is_asked_only_about_what_the_one_before_did_not_answer
 def test_a_service_that_refuses_the_key_is_set_aside_and_the_others_go_on(pair):
     job, first, second = pair()
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 1"))
-    job.env["YELLOWTOR_STANDIN_KEY"] = "wrong"
+    job.env["YELLOWTOR_STANDIN_KEY"] = "wrong-key"
     result = job.run("run", "job.toml", code=5)
     assert "stand-in was set aside for this run: key refused" in result.stderr
     assert (first.requests, second.requests) == (1, 12)
@@ -94,11 +94,11 @@ def test_a_service_that_refuses_the_key_is_set_aside_and_the_others_go_on(pair):
 
 @pytest.mark.parametrize("passed_on", [True, False])
 def test_a_service_that_keeps_failing_is_left_alone_before_it_has_failed_at_everything(pair, passed_on):
-    job, first, second = pair(first={"faults": {"page": 1}}, rows=real_addresses(60))
+    job, first, second = pair(first={"faults": {"error": 1}}, rows=real_addresses(60))
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 2\ntries = 1"))
     job.edit("job.toml", (SERVICES, SERVICES + f"\nnext = {{ failed = {str(passed_on).lower()} }}"))
     summary = job.summary(code=0 if passed_on else 6)
-    assert summary["services"][0]["stopped_by"] == "unreadable"
+    assert summary["services"][0]["stopped_by"] == "unavailable"
     assert "requests in a row brought no answer" in summary["services"][0]["message"]
     assert 20 <= first.requests <= 21
     if passed_on:

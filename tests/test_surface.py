@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from conftest import PROGRAM, real_addresses
+from conftest import KEY, PROGRAM, real_addresses
 
 from yellowtor.errors import Exit, YellowtorError
 
@@ -86,16 +86,70 @@ def test_a_mistake_in_a_file_is_told_with_its_place_and_rule_and_nothing_is_sent
     assert job.run("run", "job.toml", code=None).stdout == "", "standard output is for data"
 
 
-def test_an_unexpected_fault_is_one_line_and_its_place_is_shown_on_request(small):
+BROKEN = """
+import sys
+from yellowtor.cli.main import main
+from yellowtor.tables import delimited
+def broken(*_):
+    raise RuntimeError("a fault that nobody foresaw \\x1b[31m")
+delimited.DelimitedTable.batches = broken
+main()
+"""
+
+
+def test_an_unexpected_fault_is_one_line_with_code_1_and_its_place_is_shown_on_request(small):
+    job, program = small(real_addresses(1)), [sys.executable, "-c", BROKEN]
+    process = job.start("run", "job.toml", program=program)
+    told = process.communicate()[1]
+    assert process.returncode == 1
+    assert "an unexpected fault: RuntimeError: a fault that nobody foresaw \ufffd[31m. Say --debug" in told
+    assert "Traceback" not in told
+    process = job.start("--debug", "run", "job.toml", program=program)
+    assert "Traceback" in process.communicate()[1]
+    assert process.returncode == 1
+
+
+def test_a_ledger_that_is_damaged_says_what_to_do(small):
     job = small(real_addresses(1))
     job.path("ledger.sqlite").mkdir()
-    told = job.run("run", "job.toml", code=8).stderr
-    assert "can't be opened" in told
+    assert "can't be opened" in job.run("run", "job.toml", code=8).stderr
+    job.path("ledger.sqlite").rmdir()
+    job.path("ledger.sqlite").write_bytes(b"no database at all" * 500)
+    assert "is damaged" in (told := job.run("run", "job.toml", code=8).stderr)
+    assert ".recover" in told
     process = job.start("--debug", "run", "job.toml")
     assert "Traceback" in process.communicate()[1]
+    assert process.returncode == 8, "with --debug as without"
 
 
-CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
+def test_what_would_control_a_terminal_does_not(small):
+    job = small([["\x1b[2JX", "\x1b]0;owned\x071 Zwark Prospect", "Xyphoria"]])
+    told = [
+        job.run("preview", "job.toml"),
+        job.run("run", "job.toml"),
+        job.run("cache", "show", "1", "--job", "job.toml"),
+    ]
+    assert "\u241b[2JX" in told[0].stdout, "it is shown as a picture of itself"
+    assert all("\x1b" not in one.stdout + one.stderr for one in told)
+
+
+def test_a_log_has_a_line_for_each_request_and_decision_and_no_key(small):
+    job = small(real_addresses(4), faults={"busy": 3})
+    job.run("run", "job.toml", "--log", "log.jsonl")
+    lines = [json.loads(line) for line in job.path("log.jsonl").read_text().splitlines()]
+    asked = [line for line in lines if line["event"] == "request"]
+    assert len(asked) == job.service.requests
+    assert [line["decision"] for line in asked].count("ask again") == len(asked) - 4
+    assert {line["kind"] for line in asked} == {"answered", "unavailable"}
+    assert all(line["took_ms"] >= 0 and line["address"] for line in asked)
+    assert (lines[0]["event"], lines[-1]["event"]) == ("begin", "end")
+    job.run("run", "job.toml", "--log", "run.log")
+    assert re.search(r"^\S+Z? end seconds=", job.path("run.log").read_text(), re.MULTILINE)
+    assert KEY not in job.path("log.jsonl").read_text()
+    assert "can't be written" in job.run("run", "job.toml", "--log", "no/such/folder", code=3).stderr
+
+
+CHROMIUM = shutil.which("chromium")
 
 
 @pytest.mark.skipif(not CHROMIUM, reason="no Chromium on this machine")
@@ -128,7 +182,7 @@ def test_the_page_shows_its_markers_and_opens_one_with_no_network(example, tmp_p
     for text in ("doubtful", doubtful["Matched address"], "(estimate)", "<li>", "Places: the stand-in"):
         assert text in popup
     assert script_free.count('aria-current="true"') == 1
-    assert "leaflet-interactive" not in script_free or "<path" in dom
+    assert "<path" in script_free, "how far the place may lie off is drawn"
     assert not re.search(r"(?:src|href)=[\"']?https?:", page.read_text().replace('<a href="https://leafletjs', ""))
     assert "Refused to" not in shown.stderr
     assert "Uncaught" not in shown.stderr

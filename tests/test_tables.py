@@ -347,7 +347,7 @@ def test_records_of_a_file_are_chosen_and_put_in_order_by_sql_that_reaches_nothi
     job = small(rows)
     only = """only = "Notes IS NOT NULL AND Id <> 'R3'"\nfirst = "CAST(Notes AS INTEGER) DESC"\n"""
     job.edit("job.toml", ("[address]", f"{only}\n[address]"))
-    assert job.summary("--at-most", "1")["records"] == 2
+    assert job.summary("--at-most", "1", code=6)["records"] == 2
     placed = job.rows("placed.csv")
     assert [name for name, row in placed.items() if row["Outcome"] == "placed"] == ["R5"]
     summary = job.summary()

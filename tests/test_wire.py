@@ -101,7 +101,7 @@ def test_a_request_is_sent_as_described_and_shown_without_its_secrets(tmp_path):
     assert headers["User-Agent"].startswith("yellowtor/")
     shown = made.shown(Address(street="1 Kelp Lane", town="Torvik"))
     assert "X-Key: Token •••" in shown
-    assert KEY not in shown + repr(made.request(ADDRESS)) + repr(made._values)
+    assert KEY not in shown + repr(made.request(ADDRESS)) + repr(made._masker)
 
 
 def test_a_secret_that_a_service_echoes_is_masked_in_every_form_before_anybody_sees_it(tmp_path):

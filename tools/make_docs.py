@@ -29,8 +29,20 @@ EXAMPLES = {
     "Delimited text, the URL signed": "stand-in-text.toml",
     "GeoJSON, asked by POST with a token": "stand-in-geojson.toml",
     "Many questions in one request, in JSON": "stand-in-many.toml",
+    "An access token that is fetched": "stand-in-token.toml",
+    "A reply that comes later": "stand-in-later.toml",
+    "Pages of candidates": "stand-in-pages.toml",
+    "Many at once by id, each result of its own shape; a redirect": "stand-in-keyed.toml",
+    "JSON lines": "stand-in-lines.toml",
+    "Text in another encoding, parts taken from one line, one level for all": "stand-in-plain.toml",
+    "Outlines instead of points": "stand-in-outlines.toml",
 }
-AGAIN = {"reverse.reply": "It is as `[reply]` below, whole.", "reverse.many": "It is as `[forward.many]`."}
+AGAIN = {
+    "reverse.reply": "It is as `[reply]` below, whole.",
+    "reverse.many": "It is as `[forward.many]`.",
+    "reverse.poll": "It is as `[forward.poll]`.",
+    "forward.many.reply": "It is as `[reply]` below, whole.",
+}
 WORDS = {
     str: "text",
     int: "whole number",
@@ -41,6 +53,42 @@ WORDS = {
     Path: "file",
     Any: "any value",
 }
+
+
+RULES = """\
+## What holds for every service
+
+**Nothing found needs a sign.** It is an empty list where `candidates` points to (`{"places": []}` for `$.places[*]`), a
+rule of the kind `nothing found`, or a status that such a rule names. Every other reply without a list is *unreadable*:
+`{}`, `null`, `{"error": …}`, 202, 404. When the first five replies can't be read and none could, the run stops and
+shows what came; correct the description and run again: the kept replies are read again, and nothing is paid twice.
+
+**A position is read whole or not at all.** A text may be two decimals (`54.1, −8.2`), degrees with minutes and seconds
+(`54°6′30″N 8°12′W`, `54:06:30 -8:12:00`, `54 06 30 N, 8 12 00 W`), a WKT point with Z, M and SRID, a `geo:` URI
+(RFC 5870), or ISO 6709 (`+54.10-008.20/`). Whole numbers are divided by `scale`. Everything else is passed over, and
+quoted in the reason.
+
+**JSONPath** is RFC 9535, with filters: `$.parts[?@.type=='town'].text` is the text of the part that is a town,
+`$.results[?@.score > 0.5]` are the results with a score above a half.
+
+**Redirects** are followed within the origin (scheme, host and port), three at most, and each is a request that counts.
+One to another origin is not followed, for a key must not go there: the message says where it points.
+
+**Keys** are looked for in the environment, then in `.env` in the current folder, then in `.env` in the folder of the
+description, then in `file`, `keyring` and `default`. A secret has six characters or more. It is masked in all that is
+printed, logged, kept or written, in every spelling in which a service may echo it: percent-encoded, as an escape of
+JSON, a reference of HTML, in Base64 or hexadecimal. When a service refuses a key that is in a `file` (401), the file is
+read once more.
+
+**A description or a job of a stranger is like a program of a stranger.** It can send any file that you may read to any
+URL (`variables.NAME.file`). Read it before you run it.
+
+**Proxies and certificates.** `[connection]` names a proxy and certificates of your own. Without it, `HTTPS_PROXY`,
+`HTTP_PROXY`, `NO_PROXY` and `SSL_CERT_FILE` of the environment hold. With `pip install 'yellowtor[brotli]'`, replies
+may be compressed with Brotli.
+
+The levels, their ranks and reaches are in [outcomes.md](outcomes.md#levels).
+"""
 
 
 def models_of(kind: Any) -> list[type[BaseModel]]:
@@ -139,8 +187,7 @@ def main(folder: Path) -> None:
         "  description: which rule said what the reply means, what each path found, which found nothing.\n\n"
         "What a description need not say: statuses mean what RFC 9110 says, Retry-After and RateLimit fields are\n"
         "heeded, problem details (RFC 9457) are read, a web page or half a reply is never taken for an answer, and\n"
-        "neither is a position of 0,0 or off the globe.\n\n"
-        "Every key it may have:"
+        "neither is a position of 0,0 or off the globe.\n\n" + RULES + "\nEvery key it may have:"
     )
     (folder / "job-file.md").write_text(
         page("The job file", job, Job, {"The demo's own": "job.toml"}), encoding="utf-8"

@@ -112,3 +112,9 @@ class _Log:
 
     def remark(self, text: str) -> None:
         LOG.warning(text)
+
+    def event(self, name: str, facts: Mapping[str, object]) -> None:
+        LOG.debug("%s %s", name, facts)
+
+    def fault(self, error: Exception) -> None:
+        LOG.error("an unexpected fault (%s) met one question, which has failed", type(error).__name__)

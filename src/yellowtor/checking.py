@@ -136,9 +136,9 @@ class Checker:
         self._unset = self._unset or unset
         if unset:  # what else there is to see needs no value: each stands for itself
             names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
-            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), wishes))
+            return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), wishes, folder))
         values = find_values(description.variables, environment(), folder)
-        return self._try(lambda: HttpService(description, values, wishes))
+        return self._try(lambda: HttpService(description, values, wishes, folder))
 
     def _description_paths(self, job: Job | None) -> list[Path]:
         """Where the descriptions are, even if the job has mistakes elsewhere."""

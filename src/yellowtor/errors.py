@@ -33,7 +33,10 @@ class Exit(IntEnum):
     BAD_JOB = 3, "A job or a service description is wrong. Nothing was sent, nothing written."
     BAD_SOURCE = 4, "A table could not be read, or a target not written, or some of its records were refused."
     KEY_REFUSED = 5, "A key is missing, or the service refused it. What was settled before is written."
-    WAITING = 6, "Records are waiting: an allowance is spent, or a service was set aside. Run the job again later."
+    WAITING = (
+        6,
+        "Records are waiting: an allowance is spent, no reply came, or `--at-most` is reached. Run the job again.",
+    )
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
     LEDGER = 8, "The ledger could not be opened or written."
     BUSY = 9, "Another run has this job in hand, or another machine is writing one of its files."

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
+from yellowtor.database_url import read_url
 from yellowtor.errors import BadJob
 from yellowtor.files import check_regular, real_path
 from yellowtor.run.job import Job
@@ -81,13 +82,8 @@ def _sqlite_file(url: str | None) -> str | None:
     """The file of an SQLite database; None where the records are elsewhere."""
     if url is None or not url.startswith("sqlite"):
         return None
-    from sqlalchemy.engine import make_url  # takes its time to load
-    from sqlalchemy.exc import ArgumentError
-
-    try:
-        return make_url(url).database
-    except ArgumentError:
-        return None
+    read = read_url(url)
+    return read.database if read else None
 
 
 def _is_same(one: Path, other: Path) -> bool:

@@ -6,6 +6,7 @@ The ledger is imported where it is needed: what never opens one starts a third s
 import getpass
 import os
 import platform
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from functools import partial
@@ -54,6 +55,9 @@ class Files(NamedTuple):
     written: Sequence[Path]
 
 
+_LIKE_URL = re.compile(r"postgres\w*:|[^/\\]+:[^/\\]*@")  # a mistyped one, which is no file and may hold a password
+
+
 def user_ledger() -> Path:
     """The ledger that all jobs of this user share."""
     return Path(platformdirs.user_data_dir("yellowtor", appauthor=False)) / "ledger.sqlite"
@@ -67,8 +71,10 @@ def load_service(
     unset_is_shown: nothing will be sent, so that a variable without a value may stand for itself.
     """
     description = read_settings(path, Description, "service description")
-    values = find_values(description.variables, environment(), path.absolute().parent, unset_is_shown=unset_is_shown)
-    return HttpService(description, values, wishes), values.remarks
+    folder = path.absolute().parent
+    find = partial(find_values, description.variables, environment(), folder, unset_is_shown=unset_is_shown)
+    values = find()
+    return HttpService(description, values, wishes, folder, find), values.remarks
 
 
 def wishes_of(job: Job) -> Wishes:
@@ -147,7 +153,7 @@ def ledger_of(job: Job, folder: Path) -> "Path | Server":
     """Where the job's ledger is. Raises BadJob where the password of a shared one can't be found."""
     if job.ledger is None:
         return user_ledger()
-    if "://" not in job.ledger:
+    if "://" not in job.ledger and not _LIKE_URL.match(job.ledger):
         return folder / job.ledger
     from yellowtor.ledger.postgres import Server
 
@@ -164,13 +170,14 @@ def ledger_clock(where: "Path | Server") -> "Clock":
 
 
 def this_worker() -> "Worker":
+    from yellowtor.ledger.machine import this_machine
     from yellowtor.ledger.store import Worker
 
     try:
         who = getpass.getuser()
     except (OSError, KeyError):  # nobody that the system knows
         who = "somebody"
-    return Worker(who, platform.node(), os.getpid())
+    return Worker(who, platform.node(), os.getpid(), this_machine())
 
 
 def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":

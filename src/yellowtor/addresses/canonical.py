@@ -41,10 +41,10 @@ def _is_punctuation(character: str) -> bool:
 
 
 def _keep(text: str, at: int) -> str:
-    """The punctuation at this place when it belongs to a number, else a blank."""
-    before, after = text[:at].rstrip(), text[at + 1 :].lstrip()
+    """The punctuation at this place when it belongs to a number, else a blank. Blanks stand alone in the text."""
+    before, after = text[max(0, at - 2) : at].rstrip(), text[at + 1 : at + 3].lstrip()
     if not before or not after or not before[-1].isalnum() or not after[0].isalnum():
         return " "
     digits = before[-1].isnumeric() + after[0].isnumeric()
-    tight = before == text[:at] and after == text[at + 1 :]
+    tight = text[at - 1] != " " and text[at + 1] != " "
     return text[at] if digits == 2 or (digits == 1 and tight) else " "

@@ -18,6 +18,7 @@ from yellowtor.addresses.canonical import canonical
 
 _NUMBER = re.compile(r"(?<!\S)\d+[²³¹¼-¾]*(?:\s?[a-z](?![a-z]))?(?:[/-]\d+[a-z]?)*(?!\S)")
 CACHE = 8_192  # towns, streets and countries come again and again
+LONGEST = 1_000  # characters of a part that are compared: no name is longer, and what people paste may be
 ABBREVIATED = 0.97  # an abbreviation is nearly as good as the word in full
 
 
@@ -37,8 +38,12 @@ def compare(asked: Address, answered: Mapping[str, str]) -> Agreement:
     """Compare an asked address with the parts of an answered place.
 
     answered may hold, besides the parts, `country_code` (ISO 3166-1 alpha-2): a country agrees when either
-    its name or its code does.
+    its name or its code does. Of a place that has nothing but a `label` the parts are looked for in that.
     """
+    asked = _cut(asked)
+    answered = {part: text[:LONGEST] for part, text in answered.items()}
+    if answered.keys() == {"label"}:
+        answered = _in_label(answered["label"], asked)
     if asked.whole:
         asked = take_apart(asked, answered)
     asked_number, asked_street = split_number(asked.number, asked.street)
@@ -68,6 +73,21 @@ def split_number(number: str, street: str) -> tuple[str, str]:
         return "", plain
     best = found[0]
     return best[0].replace(" ", ""), " ".join((plain[: best.start()] + " " + plain[best.end() :]).split())
+
+
+def _cut(asked: Address) -> Address:
+    long = {part: text[:LONGEST] for part, text in asked.as_dict().items() if len(text) > LONGEST}
+    return replace(asked, **long) if long else asked
+
+
+def _in_label(label: str, asked: Address) -> dict[str, str]:
+    """The parts of a label that are like what was asked about, and its house number."""
+    number, street = split_number(asked.number, asked.street)
+    found = take_apart(Address(whole=label), {**asked.as_dict(), "street": street})
+    parts = {part: text for part, text in found.as_dict().items() if text}
+    if number and number in latin(label).split():
+        parts["number"] = number
+    return parts
 
 
 def take_apart(asked: Address, answered: Mapping[str, str]) -> Address:

@@ -7,6 +7,7 @@ from yellowtor.answers.kinds import Kind
 
 LEAST = 20  # requests: a service may be restarted while it is asked
 EACH = 3  # for each of the requests that are in flight at the same time
+HANDFUL = 5  # replies that can't be read, before the first that can: the description is wrong
 
 
 @dataclass
@@ -15,9 +16,21 @@ class Breaker:
 
     parallel: int
     failures: int = 0
+    unreadable: int = 0
+    answered: bool = False
 
-    def keeps_failing(self, kinds: Sequence[Kind]) -> bool:
-        """Take in what a reply said to each question of a request; whether it is time to stop."""
+    def keeps_failing(self, kinds: Sequence[Kind], *, unreadable: bool) -> bool:
+        """Take in what a reply said to each question of a request; whether it is time to stop.
+
+        unreadable: it can't be read, and is not asked for again.
+        """
         failed = all(kind in {Kind.UNAVAILABLE, Kind.UNREADABLE} for kind in kinds)
+        self.answered = self.answered or any(kind.is_answer for kind in kinds)
         self.failures = self.failures + 1 if failed else 0
-        return self.failures >= max(LEAST, EACH * self.parallel)
+        self.unreadable += unreadable
+        return self.failures >= max(LEAST, EACH * self.parallel) or self.reads_nothing
+
+    @property
+    def reads_nothing(self) -> bool:
+        """Whether a handful of replies can't be read, and none could."""
+        return not self.answered and self.unreadable >= HANDFUL

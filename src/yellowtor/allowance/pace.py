@@ -6,6 +6,8 @@ ITU-T I.371 describes the algorithm. Its state is one number, the theoretical ar
 import math
 from dataclasses import dataclass
 
+AHEAD_S = 3_600.0
+MOST_AHEAD = 200_000  # requests that may be reserved ahead of now
 SLACK_S = 0.010  # a request may be this late on its way, and the next not, without breaking the pace
 
 
@@ -38,6 +40,7 @@ class Pace:
 
         units is how many requests the service takes it for.
         """
+        tat = min(tat, now + max(AHEAD_S, MOST_AHEAD * self.interval_s))  # it is further only if a clock was set back
         send_at = max(tat - (self.burst - 1) * self.interval_s, now)
         return send_at, max(tat, now) + units * self.interval_s
 
@@ -46,6 +49,8 @@ GROW_S = 60.0  # in so many seconds a pace that was halved doubles
 DEAF_S = 2.0  # what is told within so many seconds of it was on its way already
 FOR_GOOD = 1e18  # an instant that never comes
 LEAST = 0.02  # requests a second: one in 50 s
+MOST = 1e6  # a second: more than any service bears
+MOST_DOUBLINGS = 40  # by then any pace is the described one again
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,15 +68,15 @@ class Learned:
         """What is kept now: the described one where nothing lower was learned."""
         if not self.per_second:
             return described
-        borne = self.per_second * 2 ** (max(0.0, now - self.at) / GROW_S)
-        if borne >= (described.per_second or 16 * self.per_second):
+        borne = self.per_second * 2 ** min(MOST_DOUBLINGS, max(0.0, now - self.at) / GROW_S)
+        if not borne < (described.per_second or 16 * self.per_second):
             return described
-        return Pace(borne)
+        return Pace(max(LEAST, borne))
 
     def told(self, described: Pace, per_second: float) -> "Learned":
         """The service says how fast it may be asked: that is kept if it is slower than described, and no other is."""
         if described.per_second is None or per_second < described.per_second:
-            return Learned(per_second, FOR_GOOD)
+            return Learned(min(MOST, max(LEAST, per_second)), FOR_GOOD)
         return Learned() if self.at == FOR_GOOD else self
 
     def too_fast(self, described: Pace, tried: float, now: float) -> "Learned":
@@ -82,4 +87,4 @@ class Learned:
         if self.per_second and 0 <= now - self.at < DEAF_S:
             return self
         kept = self.pace(described, now).per_second or tried
-        return Learned(max(LEAST, kept / 2), now)
+        return Learned(min(MOST, max(LEAST, kept / 2)), now)

@@ -1,21 +1,26 @@
 """Whether a reply is asked for again, given up, or ends the asking: a typed value, decided here only."""
 
 import email.utils
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import ClassVar
 
+from yellowtor.allowance.told import told_limits
 from yellowtor.answers.kinds import Kind
 
 FIRST_S = 0.5
 LONGEST_S = 60.0
 PATIENCE_S = 300.0  # a service that wants us gone for longer than this is asked in another run
+FARTHEST_S = 400 * 86_400.0  # what is further off than this is never
+NO_REPLY = {0, 408, 425, 502, 503, 504}  # the service itself has not said anything about the question (RFC 9110)
 
 
 @dataclass(frozen=True, slots=True)
 class Again:
     """Ask once more, not before after_s seconds from now."""
+
+    word: ClassVar[str] = "ask again"
 
     after_s: float
 
@@ -24,34 +29,56 @@ class Again:
 class Settle:
     """The reply stands, whatever it says."""
 
+    word: ClassVar[str] = "keep"
+
+
+@dataclass(frozen=True, slots=True)
+class LeaveOpen:
+    """Nothing came that says anything about the question: it stays open, and another run asks it."""
+
+    word: ClassVar[str] = "leave open"
+
 
 @dataclass(frozen=True, slots=True)
 class StopAsking:
     """Nothing else need be asked of this service in this run; the question stays open."""
 
+    word: ClassVar[str] = "stop"
+
     why: Kind
 
 
-Decision = Again | Settle | StopAsking
+Decision = Again | Settle | LeaveOpen | StopAsking
 
 
-def decide(kind: Kind, headers: Mapping[str, str], attempt: int, tries: int, now: datetime, jitter: float) -> Decision:
-    """What to do about the reply to the attempt-th try (from 1) of tries.
+@dataclass(frozen=True, slots=True)
+class Attempt:
+    """The number-th try (from 1) of so many; jitter from 0 to 1."""
 
-    headers by lower-case name; jitter from 0 to 1. Retry-After is honoured (RFC 9110 section 10.2.3), else what
-    RateLimit fields say (IETF draft-ietf-httpapi-ratelimit-headers) of a service that was asked too fast, else the
-    wait doubles from half a second, with full jitter above half of it.
+    number: int
+    tries: int
+    jitter: float
+
+
+def decide(kind: Kind, status: int, headers: Mapping[str, str], attempt: Attempt, now: datetime) -> Decision:
+    """What to do about a reply of this kind and HTTP status (0: none came).
+
+    headers by lower-case name. Retry-After is honoured (RFC 9110 section 10.2.3), else what RateLimit fields say (IETF
+    draft-ietf-httpapi-ratelimit-headers) of a service that was asked too fast, else the wait doubles from half a
+    second, with full jitter above half of it. When all tries are used, a reply of the service settles the question;
+    without one it stays open.
     """
     if kind.stops_service:
         return StopAsking(kind)
-    if not kind.may_pass or (attempt >= tries and kind is not Kind.TOO_FAST):
-        return Settle()
+    over = attempt.number >= attempt.tries
+    if not kind.may_pass or (over and kind is not Kind.TOO_FAST):
+        return LeaveOpen() if status in NO_REPLY and kind.may_pass else Settle()
     told = told_wait_s(kind, headers, now)
-    if (told or 0) > PATIENCE_S or attempt >= tries:
-        return StopAsking(kind) if kind is Kind.TOO_FAST else Settle()
+    if (told or 0) > PATIENCE_S or over:
+        return StopAsking(kind) if kind is Kind.TOO_FAST else LeaveOpen() if status in NO_REPLY else Settle()
     if told is not None:
-        return Again(told + jitter * 0.2)
-    return Again(min(LONGEST_S, FIRST_S * 2 ** (attempt - 1)) * (0.5 + jitter / 2))
+        return Again(told + attempt.jitter * 0.2)
+    return Again(min(LONGEST_S, FIRST_S * 2 ** (min(attempt.number, 60) - 1)) * (0.5 + attempt.jitter / 2))
 
 
 def told_wait_s(kind: Kind, headers: Mapping[str, str], now: datetime) -> float | None:
@@ -64,25 +91,21 @@ def retry_after_s(value: str, now: datetime) -> float | None:
     """Seconds that a Retry-After field asks for, in either of its two forms; None when it says nothing."""
     text = value.strip()
     if text.isascii() and text.isdigit():
-        return float(text)
+        return _seconds(text)
     try:
         date = email.utils.parsedate_to_datetime(text)
-    except (ValueError, IndexError):
+        if date.tzinfo is None:
+            date = date.replace(tzinfo=UTC)
+        return min(FARTHEST_S, max(0.0, (date - now).total_seconds()))
+    except (ValueError, IndexError, TypeError, OverflowError):
         return None
-    if date.tzinfo is None:
-        date = date.replace(tzinfo=UTC)
-    return max(0.0, (date - now).total_seconds())
+
+
+def _seconds(digits: str) -> float:
+    return FARTHEST_S if len(digits.lstrip("0")) > 8 else min(FARTHEST_S, float(digits))
 
 
 def rate_limit_s(headers: Mapping[str, str]) -> float | None:
-    """Seconds until RateLimit fields, of the newer or the older draft, allow more; None when they don't say."""
-    text, left = headers.get("ratelimit", ""), headers.get("ratelimit-remaining", "").strip()
-    waits = []
-    for policy in text.split(","):  # "burst";r=0;t=12, "day";r=80;t=4000
-        told = dict(re.findall(r";\s*([rt])=(\d+)", policy))
-        if told.get("r") == "0" and "t" in told:
-            waits.append(float(told["t"]))
-    reset = headers.get("ratelimit-reset", "").strip()
-    if left == "0" and reset.isascii() and reset.isdigit():
-        waits.append(float(reset))
-    return max(waits, default=None)
+    """Seconds until RateLimit fields, of any draft, allow more; None when they don't say."""
+    waits = [told.resets_in_s for told in told_limits(headers) if told.left == 0 and told.resets_in_s is not None]
+    return min(FARTHEST_S, float(max(waits))) if waits else None

@@ -1,7 +1,8 @@
 """What a service says of its limits: RateLimit fields (IETF draft-ietf-httpapi-ratelimit-headers) of both drafts.
 
-The newer one names its policies: `RateLimit-Policy: "day";q=1000;w=86400` and `RateLimit: "day";r=80;t=4000`; the older
-one has `RateLimit-Limit: 1000, 1000;w=86400`, `RateLimit-Remaining: 80` and `RateLimit-Reset: 4000`.
+The newest names its policies: `RateLimit-Policy: "day";q=1000;w=86400` and `RateLimit: "day";r=80;t=4000`. Older ones
+have `RateLimit: limit=1000, remaining=80, reset=4000`, or the three fields `RateLimit-Limit: 1000, 1000;w=86400`,
+`RateLimit-Remaining: 80` and `RateLimit-Reset: 4000`.
 """
 
 import re
@@ -10,6 +11,9 @@ from dataclasses import dataclass
 
 from yellowtor.allowance.windows import Window
 
+_OLDER = re.compile(r"\b(limit|remaining|reset)\s*=\s*([0-9]{1,15})(?![0-9])")
+LONGEST = 2_000  # characters of a field that are looked at
+MOST_DIGITS = 15  # of a number
 SHORT_S = 10  # what holds for so short a time is a pace
 NEAR_S = 120.0  # so near to each other two ends are the same
 
@@ -43,11 +47,18 @@ class Told:
 def told_limits(headers: Mapping[str, str]) -> list[Told]:
     """Every limit that the fields (by lower-case name) speak of."""
     found: dict[str, dict[str, int]] = {}
+    headers = {name: text[:LONGEST] for name, text in headers.items() if name.startswith("ratelimit")}
+    one_field = dict(_OLDER.findall(headers.get("ratelimit", "")))
+    if one_field:
+        rest = ("limit", "remaining", "reset")
+        headers = {**headers, "ratelimit": "", **{f"ratelimit-{n}": one_field[n] for n in rest if n in one_field}}
     policies = headers.get("ratelimit-policy") or headers.get("ratelimit-limit", "").partition(",")[2]
     for field, names in ((policies, "qw"), (headers.get("ratelimit", ""), "rt")):
         for item in filter(None, map(str.strip, field.split(","))):
-            name, numbers = item.partition(";")[0], dict(re.findall(rf";\s*([{names}])=(\d+)", item))
-            if name.isdigit():  # the older draft: the quota itself stands there
+            name, numbers = item.partition(";")[0], dict(re.findall(rf";\s*([{names}])=([0-9]{{1,15}})(?![0-9])", item))
+            if (
+                name.isascii() and name.isdigit() and len(name) <= MOST_DIGITS
+            ):  # the older draft: the quota itself stands there
                 numbers, name = {"q": name, **numbers}, ""
             found.setdefault(name, {}).update((key, int(number)) for key, number in numbers.items())
     limit, left, reset = (_number(headers.get(f"ratelimit-{part}", "")) for part in ("limit", "remaining", "reset"))
@@ -59,4 +70,4 @@ def told_limits(headers: Mapping[str, str]) -> list[Told]:
 
 def _number(text: str) -> int | None:
     first = text.partition(",")[0].strip()
-    return int(first) if first.isascii() and first.isdigit() else None
+    return int(first) if first.isascii() and first.isdigit() and len(first) <= MOST_DIGITS else None

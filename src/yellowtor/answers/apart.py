@@ -7,57 +7,82 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from yellowtor.answers.bodytext import CantOpenError
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.paths import Finder, Getter
 from yellowtor.answers.reading import Reading, read_kind
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.shapes import CantOpenError
 from yellowtor.answers.values import as_written
+
+PART = ":part"  # the note on a reply that was a result among many
 
 
 @dataclass(frozen=True, slots=True)
 class Apart:
-    """Where the results of a reply are, and where each says whose it is (None: they come in the questions' order)."""
+    """Where the results of a reply are, and where each says whose it is (None: they come in the questions' order).
+
+    keyed: they are an object, whose names are the ids. missing_is_nothing: nothing was found for a question without a
+    result. of_lines: several results with one id are one result.
+    """
 
     results: Finder
     id: Getter | None = None
+    keyed: bool = False
+    missing_is_nothing: bool = False
+    of_lines: bool = False
 
 
 def take_apart(reading: Reading, apart: Apart, reply: Reply, count: int) -> Sequence[Reply]:
     """The reply to each of so many questions, whose ids are "0", "1" and so on.
 
     One and the same for all of them where it refuses the request as a whole. An answer without a result for a question
-    is no answer to it, nor to any other.
+    is no answer to it, nor to any other, unless the description says what that means. Of two results with one id nobody
+    knows which is meant.
     """
     found = _found(reading, apart, reply, count)
-    if not found and not _is_answer(reading, reply):
+    if found is None or (not found and not apart.missing_is_nothing and not _is_answer(reading, reply)):
         return [reply] * count
     media = reply.headers.get("content-type", "").partition(";")[0]
-    headers = {**reply.headers, "content-type": f"{media}; charset=utf-8"}
+    headers = {**reply.headers, "content-type": f"{media}; charset=utf-8", PART: "result"}
     missing = replace(reply, body=b"", kind=Kind.UNREADABLE, trouble="the reply has no result for this question")
-    part = reading.shape.part
-    return [
-        replace(reply, headers=headers, body=part(result)) if (result := found.get(str(at))) else replace(missing)
-        for at in range(count)
-    ]
+    if apart.missing_is_nothing:
+        missing = replace(reply, headers={**headers, PART: "missing"}, body=b"", kind=Kind.NOTHING_FOUND)
+    twice = replace(reply, body=b"", kind=Kind.UNREADABLE, trouble="the reply has two results for this question")
+
+    def one(at: int) -> Reply:
+        results = found.get(str(at), [])
+        if len(results) > 1 and not apart.of_lines:
+            return replace(twice)
+        return replace(reply, headers=headers, body=reading.shape.part(results)) if results else replace(missing)
+
+    return [one(at) for at in range(count)]
 
 
-def _found(reading: Reading, apart: Apart, reply: Reply, count: int) -> dict[str, list[Any]]:
-    """The results by the id of their question; nothing that is not one of the questions'."""
+def _found(reading: Reading, apart: Apart, reply: Reply, count: int) -> dict[str, list[Any]] | None:
+    """The results by the id of their question; None where the reply is none about questions."""
     if reply.kind is not None or not 200 <= reply.status < 300:
-        return {}
+        return None
     try:
         opened = reading.shape.open(reply.body, reply.headers.get("content-type", ""))
     except CantOpenError:
-        return {}
+        return None
     results = apart.results(opened)
-    found = _by_id(apart.id, results) if apart.id else _in_order(results, count)
+    if apart.keyed:
+        whole = results[0] if len(results) == 1 and isinstance(results[0], dict) else None
+        if whole is None:
+            return None
+        found = {name: [value] for name, value in whole.items() if value is not None}
+    elif apart.id:
+        found = _by_id(apart.id, results)
+    else:
+        found = _in_order(results, count)
     asked = set(map(str, range(count)))
     return {key: results for key, results in found.items() if key in asked}
 
 
 def _is_answer(reading: Reading, reply: Reply) -> bool:
-    return reply.kind is None and read_kind(reading, reply.status, reply.body, reply.headers).is_answer
+    kind = read_kind(reading, reply.status, reply.body, reply.headers)
+    return reply.kind is None and (kind.is_answer or kind is Kind.UNREADABLE)
 
 
 def _by_id(get: Getter, results: Sequence[Any]) -> dict[str, list[Any]]:

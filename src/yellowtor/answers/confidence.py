@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from yellowtor.answers.evidence import Evidence
 from yellowtor.answers.levels import Level, Method
 
-VERSION = "estimate-2"  # enters the judgement key: another formula judges kept replies anew
+VERSION = "estimate-3"  # enters the judgement key: another formula judges kept replies anew
 NAMES = {"number": "house number", "street": "street", "town": "town", "postcode": "postcode", "region": "region"}
 Factor = tuple[float, str]  # from 0 to 1, and the reason
 CERTAIN = 0.98  # no service is surer than this about anything

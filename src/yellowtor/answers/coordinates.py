@@ -1,13 +1,13 @@
 """Coordinates as people keep them in tables: read where their meaning is certain, and what is wrong said.
 
-Latitude and longitude in degrees, WGS 84. Decimal degrees, and degrees with minutes and seconds as in ISO 6709
-annex D (47°30′15″N); hemispheres by N, S, E, W.
+Latitude and longitude in degrees, WGS 84, by the grammar of coordinate_text: decimal degrees, and degrees with minutes
+and seconds as in ISO 6709 annex D (47°30′15″N); hemispheres by N, S, E, W.
 """
 
-import re
 from dataclasses import dataclass
 from enum import StrEnum
 
+from yellowtor.answers.coordinate_text import Angle, read_angle, read_number
 from yellowtor.answers.position import Area, Position, is_null_island, written
 
 
@@ -39,13 +39,6 @@ class Held:
 
 
 NOTHING = Held()
-_ANGLE = re.compile(
-    r"""(?P<front>[NSEW])?\s*(?P<sign>[+-])?\s*(?P<degrees>\d{1,3}(?:[.,]\d+)?)\s*(?:[°º]|\bdeg\b|(?=\s|:|$|[NSEW]))
-    (?:[\s:]*(?P<minutes>\d{1,2}(?:[.,]\d+)?)\s*(?:['′’]|:|\bmin\b|(?=\s|$|[NSEW])))?
-    (?:[\s:]*(?P<seconds>\d{1,2}(?:[.,]\d+)?)\s*(?:["″”]|''|′′|\bsec\b|(?=\s|$|[NSEW])))?
-    \s*(?P<back>[NSEW])?""",
-    re.VERBOSE | re.IGNORECASE,
-)
 
 
 def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> Held:
@@ -55,16 +48,16 @@ def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None =
         return NOTHING
     if not lat or not lon:
         return Held(None, Finding.HALF)
-    try:
-        return _placed(_number(lat, decimal), _number(lon, decimal), None, area)
-    except ValueError:
-        read = _by_words(lat, lon)
+    north, east = read_number(lat, decimal), read_number(lon, decimal)
+    if north is not None and east is not None:
+        return _placed(north, east, None, area)
+    read = _by_words(lat, lon)
     return _placed(*read[0], read[1], area) if read else Held(None, Finding.NO_NUMBER)
 
 
 def written_coordinates(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[str | None, Finding | None]:
     """What two cells say, as read_coordinates() has it: the position as it would be written, and what is wrong."""
-    if decimal == "." and area is None:
+    if decimal == "." and area is None and lat.isascii() and lon.isascii() and "_" not in lat + lon:
         try:  # most are plain degrees
             north, east = float(lat), float(lon)
         except ValueError:
@@ -95,40 +88,20 @@ def _position(lat: float, lon: float) -> Position | None:
         return None
 
 
-def _number(text: str, decimal: str) -> float:
-    return float(text if decimal == "." else text.replace(decimal, "."))
-
-
 def _by_words(lat: str, lon: str) -> tuple[tuple[float, float], Finding] | None:
     """Numbers with the other decimal mark, or angles with their hemispheres; None where neither is certain."""
-    if all(re.fullmatch(r"[+-]?\d+(?:[.,]\d+)?", text.replace("−", "-")) for text in (lat, lon)):
-        north, east = (float(text.replace("−", "-").replace(",", ".")) for text in (lat, lon))
-        return (north, east), Finding.COMMA
-    north_south, east_west = _angle(lat), _angle(lon)
-    if north_south is None or east_west is None:
+    north, east = _either(lat), _either(lon)
+    if north is None or east is None:
         return None
-    (first, axis), (second, other) = north_south, east_west
-    if (axis, other) == ("lon", "lat"):
-        return (second, first), Finding.SWAPPED
-    if axis == "lon" or other == "lat":
+    if north.plain and east.plain:
+        return (north.value, east.value), Finding.COMMA
+    if (north.axis, east.axis) == ("lon", "lat"):
+        return (east.value, north.value), Finding.SWAPPED
+    if north.axis == "lon" or east.axis == "lat":
         return None
-    return (first, second), Finding.SEXAGESIMAL
+    return (north.value, east.value), Finding.SEXAGESIMAL
 
 
-def _angle(text: str) -> tuple[float, str] | None:
-    """Degrees, and which axis their hemisphere names ("" where none does)."""
-    found = _ANGLE.fullmatch(text.replace("−", "-"))
-    if found is None or (found["front"] and found["back"]):
-        return None
-    degrees, minutes, seconds = (float((found[name] or "0").replace(",", ".")) for name in _PARTS)
-    if minutes >= 60 or seconds >= 60 or (found["seconds"] and not found["minutes"]):
-        return None
-    hemisphere = (found["front"] or found["back"] or "").upper()
-    if hemisphere and found["sign"]:
-        return None
-    size = degrees + minutes / 60 + seconds / 3600
-    axis = {"N": "lat", "S": "lat", "E": "lon", "W": "lon"}.get(hemisphere, "")
-    return (-size if hemisphere in {"S", "W"} or found["sign"] == "-" else size), axis
-
-
-_PARTS = ("degrees", "minutes", "seconds")
+def _either(text: str) -> Angle | None:
+    """The angle that a text is, with a decimal point or a decimal comma."""
+    return read_angle(text) or read_angle(text, ",")

@@ -11,6 +11,7 @@ from yellowtor.answers.kinds import Kind
 
 SAMPLE = 200  # earlier answers that are looked at
 ENOUGH = 30  # of them, to know what is always there
+WORDS = 10  # unknown words for levels that are named
 NEW = 12  # new answers that lack it
 
 
@@ -22,10 +23,14 @@ class Drift:
         counts = Counter(name for candidates in earlier for name in _fields(candidates))
         self._always = [name for name, count in counts.items() if count == self._known >= ENOUGH]
         self._found: Counter[str] = Counter()
-        self._new, self._nothing, self._told = 0, 0, set[str]()
+        self._new, self._nothing, self._told, self._words = 0, 0, set[str](), set[str]()
 
-    def note(self, kind: Kind, candidates: Sequence[Candidate]) -> Iterator[str]:
-        """Take a new reply in; what is to be said about it, each thing once."""
+    def note(self, kind: Kind, candidates: Sequence[Candidate], levels: Sequence[str] = ()) -> Iterator[str]:
+        """Take a new reply in, with its words for levels that are not known; what is to be said, each thing once."""
+        for word in dict.fromkeys(levels):
+            if word not in self._words and len(self._words) < WORDS:
+                self._words.add(word)
+                yield f"{self._service} says the level {word!r}, which [reply.levels] of its description does not have"
         if kind is Kind.NOTHING_FOUND:
             self._nothing += 1
             if self._nothing == NEW and not self._new and self._known >= ENOUGH:

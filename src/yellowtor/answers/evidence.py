@@ -1,6 +1,6 @@
 """The named features on which the judgement of one answer rests. Nothing else may enter a confidence."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.address import Address
@@ -35,9 +35,14 @@ def agreement_score(agreement: Agreement) -> float:
 
 
 def _merit(agreement: Agreement, candidate: Candidate) -> float:
-    """Of candidates that agree about as well, the finer one is the better."""
+    """Of candidates that agree about as well, the better is the finer one, and the one that the service prefers."""
     rank = candidate.level.rank if candidate.level else len(Level)
-    return agreement_score(agreement) - 0.02 * rank
+    return agreement_score(agreement) - 0.02 * rank + 0.05 * (candidate.score or 0.0)
+
+
+def _said(candidate: Candidate) -> Mapping[str, str]:
+    """The parts that a candidate confirms; of one without any, its label."""
+    return candidate.parts or ({"label": candidate.label} if candidate.label else {})
 
 
 def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) -> tuple[Candidate, Evidence]:
@@ -48,8 +53,8 @@ def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) ->
     number, _ = split_number(asked.number, asked.street or asked.whole.split(",")[0])
     if len(candidates) == 1:
         (only,) = candidates
-        return only, _evidence(only, compare(asked, only.parts), bool(number), (), area)
-    agreements = [compare(asked, candidate.parts) for candidate in candidates]
+        return only, _evidence(only, compare(asked, _said(only)), bool(number), (), area)
+    agreements = [compare(asked, _said(candidate)) for candidate in candidates]
     merits = [_merit(agreement, c) for agreement, c in zip(agreements, candidates, strict=True)]
     at = max(range(len(candidates)), key=lambda i: (merits[i], -i))
     best = candidates[at]

@@ -15,6 +15,7 @@ class Kind(StrEnum):
     WINDOW_SPENT = "window spent"
     UNAVAILABLE = "unavailable"
     UNREADABLE = "unreadable"
+    ACCEPTED = "accepted"
 
     @property
     def may_pass(self) -> bool:

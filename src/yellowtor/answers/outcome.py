@@ -31,7 +31,7 @@ class Outcome(StrEnum):
     UNPLACED = "unplaced", "The services know nothing of it, or only what the job told them."
     INCOMPLETE = "incomplete", "What the job needs is missing or not valid; nothing was asked."
     FAILED = "failed", "No usable reply after the allowed tries; `--again failed` asks once more."
-    WAITING = "waiting", "Not asked yet: the allowance is spent, or the run was cut."
+    WAITING = "waiting", "No reply yet: the allowance is spent, no reply came, or the run was cut."
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from yellowtor.answers.values import as_written
 
 Finder = Callable[[Any], list[Any]]
 Getter = Callable[[Any], Any]
+Holder = Callable[[Any], bool]  # whether the list that a path takes its items from is there
 Fields = Callable[[Any], dict[str, str]]  # what several paths find, as texts by their names; nothing for nothing
 
 _PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[(?:0|-?[1-9][0-9]{0,8})\])*(\[\*\])?")
@@ -35,6 +36,25 @@ def compile_path(path: str) -> Finder:
     except jsonpath.JSONPathError as error:
         raise ValueError(f"{path!r} is not a JSONPath of RFC 9535: {error}") from error
     return lambda value: [node.value for node in query.find(value)]
+
+
+def compile_holder(path: str) -> Holder:
+    """A function from a JSON value to whether the list that a path takes its items from is in it.
+
+    Only a path that ends in items of a list (`$.results[*]`) has one; an empty list there says that nothing was found.
+    """
+    if plain := _PLAIN.fullmatch(path):
+        if not plain[1]:
+            return lambda _: False
+        find = compile_path(path.removesuffix("[*]"))
+        return lambda value: any(isinstance(found, list) for found in find(value))
+    import jsonpath_rfc9535 as jsonpath
+
+    *before, last = jsonpath.compile(path).segments
+    if any(isinstance(selector, jsonpath.selectors.NameSelector) for selector in last.selectors):
+        return lambda _: False
+    query = jsonpath.JSONPathQuery(env=jsonpath.DEFAULT_ENV, segments=tuple(before))
+    return lambda value: any(isinstance(node.value, list) for node in query.find(value))
 
 
 def compile_first(path: str) -> Getter:

@@ -4,24 +4,31 @@ A coordinate is only ever taken from a field that the description names and that
 text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
 """
 
-import re
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from http import HTTPStatus
 from typing import Any, NamedTuple
 
+from yellowtor.answers.bodytext import CantOpenError, quoted
 from yellowtor.answers.candidate import NONE, Candidate
+from yellowtor.answers.coordinate_text import read_angle, read_number, read_pair
+from yellowtor.answers.geometry import Inside, coarsened, point_inside
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Fields, Finder, Getter
+from yellowtor.answers.paths import Fields, Finder, Getter, Holder
 from yellowtor.answers.position import Area, Position, is_null_island
-from yellowtor.answers.rules import Rule, Seen, by_status
-from yellowtor.answers.shapes import CantOpenError, JsonShape, Shape
+from yellowtor.answers.rules import MATCH_S, UNOPENED, Rule, Seen, by_status
+from yellowtor.answers.shapes import JsonShape, Shape
 from yellowtor.answers.values import as_written
 
+PAGES = ":pages"  # the note on a reply of several pages: the lengths of their bodies
 PROBLEM = "application/problem+json"  # RFC 9457
-_NUMBERS = {".": re.compile(r"[-+]?\d+(?:\.\d+)?"), ",": re.compile(r"[-+]?\d+(?:,\d+)?")}
+FARTHEST = 1e9  # of a coordinate, in whatever units
+LONGEST_TEXT = 1_000  # characters of a text that parts are taken from
+QUOTED = 60  # characters of a text that can't be read
 JSON = JsonShape()
+WGS84 = 4326  # EPSG
 UNKNOWN = (None, None)  # level and method
 OWN = {"score", "radius", "partial"}  # what a service says of its answer, among the parts until a candidate is made
 
@@ -30,57 +37,84 @@ OWN = {"score", "radius", "partial"}  # what a service says of its answer, among
 class Reading:
     """How a service's replies are read: compiled rules, paths and its words for levels.
 
+    holder tells whether the list that the candidates are in is there; listed is the path to them, for messages.
+
     A position is in two fields, or is one (an array, or a text), its longitude first if lon_first. to_degrees turns
-    a position in another coordinate system into degrees (latitude, longitude). score is (worst, best).
+    a position in another coordinate system (epsg) into degrees (latitude, longitude). scale is how many units of a
+    plain number make one degree, or one unit of that system. score is (worst, best).
     """
 
     rules: Sequence[Rule]
     candidates: Finder
+    holder: Holder = lambda _: False
+    listed: str = ""
     latitude: Getter | None = None
     longitude: Getter | None = None
     parts: Fields = lambda _: {}  # of an address, and level, label, score, partial, radius
     box: Sequence[Getter] = ()  # west, south, east, north; or one path to the four
     message: Finder | None = None
     levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
+    level: tuple[Level | None, Method | None] = UNKNOWN  # of a candidate that does not say its own
     shape: Shape = JSON
     position: Getter | None = None
     lon_first: bool = False
     decimal: str = "."
+    scale: float = 1.0
+    epsg: int | None = None
     to_degrees: Callable[[float, float], tuple[float, float]] | None = None
     score: tuple[float, float] = (0.0, 1.0)
     partial: frozenset[str] = frozenset()
     own: Fields | None = None  # fields that the description adds
+    splits: Sequence[tuple[Getter, Any]] = ()  # texts, and the expressions whose named groups are parts
     looks: Mapping[str, Getter] = field(default_factory=dict)  # the way to each field, by its name
 
 
 class Read(NamedTuple):
-    """What a reply was found to say. `remarks` tell what was passed over, and why; `because` what decided the kind."""
+    """What a reply was found to say. `remarks` tell what was passed over, and why; `because` what decided the kind.
+
+    lasting: the same request would bring the same reply, however often it is sent. unknown_levels are words for levels
+    that the description does not know.
+    """
 
     kind: Kind
     candidates: Sequence[Candidate] = ()
     message: str = ""
     remarks: Sequence[str] = ()
     because: str = ""
+    lasting: bool = False
+    unknown_levels: Sequence[str] = ()
 
 
 def read_reply(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
-    """The kind of a reply and the candidates in it. Never raises, whatever the bytes are."""
-    read, places = _opened(reading, status, body, headers or {})
+    """The kind of a reply and the candidates in it, of all its pages. Never raises, whatever the bytes are."""
+    first, *others = _pages(body, headers or {})
+    read, places = _opened(reading, status, first, headers or {})
+    for page in others:
+        _, more = _opened(reading, status, page, headers or {})
+        places = [*places, *more]
     if read.kind is not Kind.ANSWERED:
         return read
-    candidates, remarks = [], []
+    candidates, remarks, unknown = [], [], list[str]()
     for place in places:
-        made = _candidate(reading, place)
+        made = _candidate(reading, place, unknown)
         candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
     if candidates:
-        return Read(Kind.ANSWERED, candidates, read.message, remarks, read.because)
+        return Read(Kind.ANSWERED, candidates, read.message, remarks, read.because, unknown_levels=unknown)
     if places:
-        return Read(Kind.UNREADABLE, (), read.message or remarks[0], remarks, "no position could be read")
-    return Read(Kind.NOTHING_FOUND, (), read.message, because="the list of candidates is empty or not there")
+        return Read(Kind.UNREADABLE, (), read.message or remarks[0], remarks, "no position could be read", lasting=True)
+    return read
+
+
+def _pages(body: bytes, headers: Mapping[str, str]) -> list[bytes]:
+    """The pages that a reply was put together from."""
+    ends = [int(length) for length in headers.get(PAGES, "").split(",") if length.isdigit()]
+    return [body[sum(ends[:at]) : sum(ends[: at + 1])] for at in range(len(ends))] or [body]
 
 
 def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
     """What read_reply() says of a reply, but for its candidates: all that asking needs, in a fraction of the time."""
+    if PAGES in (headers or {}):
+        return read_reply(reading, status, body, headers)
     read, places = _opened(reading, status, body, headers or {})
     if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
         return read_reply(reading, status, body, headers)
@@ -105,6 +139,7 @@ class Looked:
 def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[str, str]:
     """What each field's path finds in the first candidate, as text, by the field's name; empty for nothing."""
     try:
+        body = _pages(body, headers)[0]
         first = next(iter(reading.candidates(reading.shape.open(body, headers.get("content-type", "")))), None)
     except CantOpenError:
         return {}
@@ -121,7 +156,7 @@ def box_names(count: int) -> Sequence[str]:
 
 def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> tuple[Read, Sequence[Any]]:
     """What the reply as a whole says, and the places in it that nobody has looked at yet."""
-    trouble, data = "", None
+    trouble, data = "", UNOPENED
     try:
         data = reading.shape.open(body, headers.get("content-type", ""))
     except CantOpenError as error:
@@ -133,14 +168,23 @@ def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, st
             break
     else:
         ruled, kind, because = False, by_status(status), f"the status {status} (RFC 9110); no rule holds"
+    lasting = kind is Kind.UNREADABLE and (status >= 300 or status == 204)
     if trouble:
-        if not ruled and kind in {Kind.ANSWERED, Kind.NOTHING_FOUND} and status != 404:
-            kind, because = Kind.UNREADABLE, "the body is not what was promised"
         if kind is Kind.ANSWERED:
-            kind, because = Kind.UNREADABLE, f"{because}, but the body can't be read"
-        return Read(kind, message=trouble, because=because), ()
-    message = _message(reading, data, headers) or ("" if kind.is_answer else _phrase(status))
-    return Read(kind, message=message, because=because), reading.candidates(data) if kind is Kind.ANSWERED else ()
+            why = f"{because}, but the body can't be read" if ruled else "the body is not what was promised"
+            return Read(Kind.UNREADABLE, message=trouble, because=why, lasting=status == 204), ()
+        message = trouble if ruled or 200 <= status < 300 else f"{_phrase(status)}; {trouble}"
+        return Read(kind, message=message, because=because, lasting=lasting), ()
+    message = _message(reading, data, headers) or ("" if kind.is_answer else _said(status, body))
+    if kind is not Kind.ANSWERED:
+        return Read(kind, message=message, because=because, lasting=lasting), ()
+    places = reading.candidates(data)
+    if places:
+        return Read(kind, message=message, because=because), places
+    if reading.holder(data):
+        return Read(Kind.NOTHING_FOUND, message=message, because="the list of candidates is empty"), ()
+    missing = f"there is no list of candidates{reading.listed and f' at {reading.listed}'} in the reply"
+    return Read(Kind.UNREADABLE, message=f"{missing}: {quoted(body)}", because=missing, lasting=True), ()
 
 
 def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
@@ -152,6 +196,11 @@ def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
     return " ".join(" ".join(found).split())[:300] if found else ""
 
 
+def _said(status: int, body: bytes) -> str:
+    """What came, for a service that says nothing in words."""
+    return _phrase(status) if not body.strip() else f"{_phrase(status)}, with {quoted(body)}"
+
+
 def _phrase(status: int) -> str:
     """What a status says in words (RFC 9110), for a service that says nothing itself."""
     try:
@@ -160,17 +209,27 @@ def _phrase(status: int) -> str:
         return f"the status {status}"
 
 
-def _candidate(reading: Reading, item: Any) -> Candidate | str:
-    """The candidate in this part of a reply, or why there is none."""
+def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | str:
+    """The candidate in this part of a reply, or why there is none. Unknown words for levels are added to unknown."""
     position = _position(reading, item)
     if isinstance(position, str):
         return position
     parts = reading.parts(item)
-    level, method = reading.levels.get(parts.pop("level", ""), UNKNOWN)
+    for get, pattern in reading.splits:
+        parts = {**_split(pattern, as_written(get(item))), **parts}
+    word = parts.pop("level", "")
+    level, method = reading.levels.get(word, UNKNOWN) if word else reading.level
+    if word and level is None:
+        unknown.append(word)
     label, box = parts.pop("label", ""), _box(reading, item) if reading.box else None
+    reach_m = None
+    if reading.position is not None and isinstance(geometry := reading.position(item), dict):
+        found = point_inside(geometry)
+        assert isinstance(found, Inside), "there is a position"
+        level, reach_m = coarsened(level, found), found.reach_m or None
     extra = reading.own(item) if reading.own else NONE
     if parts.keys().isdisjoint(OWN):
-        return Candidate(position, level, method, label, parts, box, None, None, False, extra)
+        return Candidate(position, level, method, label, parts, box, reach_m, None, False, extra)
     score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
     worst, best = reading.score
     return Candidate(
@@ -178,25 +237,44 @@ def _candidate(reading: Reading, item: Any) -> Candidate | str:
         partial=parts.pop("partial", "") in reading.partial,
         parts=parts,
         box=box,
-        radius_m=radius if radius is not None and radius >= 0 else None,
+        radius_m=max(radius, reach_m or 0.0) if radius is not None and radius >= 0 else reach_m,
         score=None if score is None else min(1.0, max(0.0, (score - worst) / (best - worst))),
         extra=extra,
     )  # fmt: skip
 
 
+def _split(pattern: Any, text: str) -> dict[str, str]:
+    """The named groups of an expression in a text; nothing where it takes too long."""
+    try:
+        found = pattern.search(text[:LONGEST_TEXT], timeout=MATCH_S)
+    except TimeoutError:
+        return {}
+    return {name: value.strip() for name, value in found.groupdict().items() if value} if found else {}
+
+
 def _position(reading: Reading, item: Any) -> Position | str:
     """The position in this part of a reply, or why there is none."""
-    if reading.position is not None:
-        first, second = _pair(reading.position(item), reading.decimal)
-        lat, lon = (second, first) if reading.lon_first else (first, second)
-    elif reading.latitude is not None and reading.longitude is not None:
-        lat, lon = reading.latitude(item), reading.longitude(item)
-        if type(lat) is not float or type(lon) is not float:
-            lat, lon = _number(lat, reading.decimal), _number(lon, reading.decimal)
+    if reading.latitude is not None and reading.longitude is not None:
+        found = reading.latitude(item), reading.longitude(item)
+        lat, lon = (
+            value / reading.scale if type(value) is float else _coordinate(reading, value, axis)
+            for value, axis in zip(found, ("lat", "lon"), strict=True)
+        )
+    elif reading.position is not None:
+        found = reading.position(item)
+        if isinstance(found, dict):
+            inside = point_inside(found)
+            if isinstance(inside, str):
+                return f"{inside} is no position: passed over"
+            lat, lon = inside[:2]
+        else:
+            lat, lon = _pair(reading, found)
     else:
         return "the description names no position"
     if lat is None or lon is None:
-        return "a place without a position was passed over"
+        return _unread(found)
+    if not (-FARTHEST < lat < FARTHEST and -FARTHEST < lon < FARTHEST):
+        return f"the position {lat:g}, {lon:g} is not on the globe: passed over"
     if reading.to_degrees:
         if not lat and not lon:
             return "the position 0,0 is no answer: passed over"
@@ -208,26 +286,53 @@ def _position(reading: Reading, item: Any) -> Position | str:
     return "the position 0,0 is no answer: passed over" if is_null_island(lat, lon) else position
 
 
-def _pair(value: Any, decimal: str) -> tuple[float | None, float | None]:
-    """Two numbers from an array of at least two, or from a text in which just two stand."""
+def _unread(found: Any) -> str:
+    """Why what stands where a position should be is none."""
+    if found is None or found in ((None, None), "", ("", "")):
+        return "a place without a position was passed over"
+    text = ", ".join(map(str, found)) if isinstance(found, tuple) else str(found)
+    quoted = f"{text[:QUOTED]}…" if len(text) > QUOTED else text
+    return f"{quoted!r} can't be read as a position: passed over"
+
+
+def _pair(reading: Reading, value: Any) -> tuple[float | None, float | None]:
+    """Latitude and longitude from an array of two or more, or from a text; None for what is neither."""
+    first_axis, second_axis = ("lon", "lat") if reading.lon_first else ("lat", "lon")
     if isinstance(value, list) and len(value) >= 2:
-        return _number(value[0], decimal), _number(value[1], decimal)
-    if isinstance(value, str) and len(found := _NUMBERS[decimal].findall(value)) == 2:
-        return _number(found[0], decimal), _number(found[1], decimal)
-    return None, None
+        first, second = _coordinate(reading, value[0], first_axis), _coordinate(reading, value[1], second_axis)
+    elif isinstance(value, str) and (pair := read_pair(value, reading.decimal)):
+        if pair.srid not in {None, reading.epsg or WGS84} or not (pair.plain or _is_degrees(reading)):
+            return None, None
+        first, second = (pair.first / reading.scale, pair.second / reading.scale) if pair.plain else pair[:2]
+        first_axis = pair.axes[0] if pair.axes else first_axis
+    else:
+        return None, None
+    return (second, first) if first_axis == "lon" else (first, second)
+
+
+def _coordinate(reading: Reading, value: Any, axis: str) -> float | None:
+    """One coordinate in degrees (or the units of the coordinate system): a number, or the text of an angle."""
+    if type(value) is str:
+        angle = read_angle(value, reading.decimal)
+        if angle is None or angle.axis not in {"", axis} or not (angle.plain or _is_degrees(reading)):
+            return None
+        return angle.value / reading.scale if angle.plain else angle.value
+    number = _number(value, reading.decimal)
+    return None if number is None else number / reading.scale
+
+
+def _is_degrees(reading: Reading) -> bool:
+    """Whether positions may have marks of degrees and hemispheres."""
+    return reading.to_degrees is None and reading.scale == 1
 
 
 def _number(value: Any, decimal: str = ".") -> float | None:
-    """The number that a value is, or says in text."""
-    if type(value) is float and -1e9 < value < 1e9:
-        return value
-    if type(value) not in {int, float, str}:  # True is no number
-        return None
-    try:
-        number = float(value if decimal == "." or type(value) is not str else value.replace(decimal, "."))
-    except (ValueError, OverflowError):
-        return None
-    return number if abs(number) < 1e9 else None
+    """The number that a value is, or says in text; None for a truth, and for what is not finite."""
+    if type(value) is str:
+        value = read_number(value, decimal)
+    if type(value) is int and abs(value) < 2**63:
+        value = float(value)
+    return value if type(value) is float and -math.inf < value < math.inf else None
 
 
 def _box(reading: Reading, item: Any) -> Area | None:
@@ -240,7 +345,7 @@ def _box(reading: Reading, item: Any) -> Area | None:
         sides = [_number(side, reading.decimal) for side in sides]
         if None in sides:
             return None
-    west, south, east, north = sides
+    west, south, east, north = (side / reading.scale for side in sides)
     if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):
         return None
     return Area(west, south, east, north)

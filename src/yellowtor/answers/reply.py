@@ -1,6 +1,6 @@
 """What is sent and what comes back, as plain values."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from yellowtor.answers.kinds import Kind
@@ -14,13 +14,23 @@ class Request:
     headers: Mapping[str, str] = field(repr=False)
     method: str = "GET"
     body: bytes | None = field(default=None, repr=False)
+    counts: bool = True  # the allowance counts it
+    redirects: int = 0  # that led here
+    before: "Request | None" = field(default=None, repr=False)  # what is sent after this one, which fetches a token
+    token: str = field(default="", repr=False)
+    renewed: bool = False  # with credentials that were fetched anew, for the others were refused
+    ticket: str = ""  # of what it looks for
+    looks: int = 0  # whether that is ready
+    again: "Callable[[], Request] | None" = field(default=None, repr=False)  # makes it once more
+    pages: tuple[bytes, ...] = field(default=(), repr=False)  # that came before this one
 
 
 @dataclass(frozen=True, slots=True)
 class Reply:
     """One reply, secrets masked; when none came, status is 0 and `trouble` says why, `kind` what it means.
 
-    headers are those fields, by lower-case name, that something is read from.
+    headers are those fields, by lower-case name, that something is read from; names with a colon are our own notes.
+    onward is a further request that the reply asks for, to be sent not before pause_s seconds from now.
     """
 
     status: int
@@ -28,3 +38,6 @@ class Reply:
     body: bytes
     trouble: str = ""
     kind: Kind | None = None
+    lasting: bool = False  # the same request would bring the same
+    onward: Request | None = field(default=None, repr=False)
+    pause_s: float = 0.0

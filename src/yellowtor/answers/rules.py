@@ -1,6 +1,5 @@
 """What a reply means: rules over its status, its header fields and its body, and what the standards say without any."""
 
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -14,7 +13,6 @@ BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; wh
     401: Kind.KEY_REFUSED,
     402: Kind.NOT_PERMITTED,
     403: Kind.NOT_PERMITTED,
-    404: Kind.NOTHING_FOUND,
     408: Kind.UNAVAILABLE,
     413: Kind.QUESTION_REFUSED,
     414: Kind.QUESTION_REFUSED,
@@ -22,7 +20,27 @@ BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; wh
     425: Kind.UNAVAILABLE,
     429: Kind.TOO_FAST,
 }
+UNOPENED: Any = object()  # the data of a body that can't be opened: null is one that can
+MATCH_S = 0.1  # seconds that an expression may take
 LOOKED_AT = 65_536  # bytes of a body that a rule's expression is searched in
+
+
+def occurs(expression: str) -> Callable[[str], bool]:
+    """Whether a regular expression occurs in a text; what takes too long does not. Raises ValueError for none."""
+    import regex  # which can be told to give up
+
+    try:
+        search = regex.compile(expression).search
+    except regex.error as error:
+        raise ValueError(f"is no regular expression: {error}") from error
+
+    def found(text: str) -> bool:
+        try:
+            return search(text, timeout=MATCH_S) is not None
+        except TimeoutError:
+            return False
+
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +56,7 @@ class Rule:
     match: Callable[[str], bool] | None = None
     absent: Finder | None = None
     header: tuple[str, Callable[[str], bool]] | None = None
-    body: re.Pattern[str] | None = None
+    body: Callable[[str], bool] | None = None
     number: int = 0
 
     def holds(self, reply: "Seen") -> bool:
@@ -47,9 +65,9 @@ class Rule:
             return False
         if self.header and not self.header[1](reply.headers.get(self.header[0], "")):
             return False
-        if self.body and not self.body.search(reply.body[:LOOKED_AT].decode(errors="replace")):
+        if self.body and not self.body(reply.body[:LOOKED_AT].decode(errors="replace")):
             return False
-        if self.absent and (reply.data is None or self.absent(reply.data)):
+        if self.absent and (reply.data is UNOPENED or self.absent(reply.data)):
             return False
         if self.find is None:
             return True
@@ -63,7 +81,7 @@ class Rule:
 
 
 class Seen(NamedTuple):
-    """A reply as rules look at it; data is its body opened, or None where it can't be."""
+    """A reply as rules look at it; data is its body opened, or UNOPENED."""
 
     status: int
     headers: Mapping[str, str]
@@ -73,7 +91,7 @@ class Seen(NamedTuple):
 
     def found(self, find: Finder) -> list[Any]:
         """All that this finds; nothing in a body that could not be opened."""
-        if self.data is None:
+        if self.data is UNOPENED:
             return []
         if find not in self.known:
             self.known[find] = find(self.data)

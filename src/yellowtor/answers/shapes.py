@@ -3,25 +3,33 @@
 Nothing that a reply holds is run, expanded or fetched: an XML document with entities of its own is refused.
 """
 
+import codecs
 import csv
 import io
 import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
-from yellowtor.answers.paths import Fields, Finder, Getter, compile_fields, compile_first, compile_path, fields_by
+from yellowtor.answers.bodytext import NUL_SHOWN, CantOpenError, decoded, instead, looks_like_page, quoted
+from yellowtor.answers.paths import (
+    Fields,
+    Finder,
+    Getter,
+    Holder,
+    compile_fields,
+    compile_first,
+    compile_holder,
+    compile_path,
+    fields_by,
+)
 from yellowtor.answers.values import plain
 
 _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
 _NULL = re.compile(rb"(?<!\\)((?:\\\\)*)\\u0000")
-_CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
 ENTITIES = "the reply declares entities of its own, which are never expanded"
+_OTHER = re.compile(r"charset\s*=(?!\s*[\"']?utf-?8\b)", re.IGNORECASE)
 _DEEPEST = 250  # columns that a path may speak of
-
-
-class CantOpenError(Exception):
-    """A body is not of the shape that was promised; what it is instead."""
 
 
 class Shape(Protocol):
@@ -41,6 +49,9 @@ class Shape(Protocol):
     def fields(self, paths: Mapping[str, str]) -> Fields:
         """The first thing that each of these finds, as a text by its name; none for nothing. Raises ValueError."""
 
+    def holder(self, path: str) -> Holder:
+        """Whether the list of candidates that a path runs through is in a body, for only then it may be empty."""
+
     def part(self, found: Sequence[Any]) -> bytes:
         """A body, in UTF-8, that holds only what a path found: of JSON and XML the first, of text all lines."""
 
@@ -50,16 +61,31 @@ class JsonShape:
 
     accept = "application/json"
 
+    def __init__(self, encoding: str | None = None, *, lines: bool = False) -> None:
+        self._encoding, self._lines = encoding, lines
+        if lines:
+            self.accept = "application/jsonl, application/x-ndjson, application/json"
+
     def open(self, body: bytes, content_type: str) -> Any:
         import orjson
 
+        if self._encoding or not body[:1].isascii() or b"\0" in body[:4]:
+            body = decoded(body, content_type, self._encoding).encode(errors="replace")
         if b"\\u0000" in body:  # a character that says nothing, and that PostgreSQL keeps in no text
-            body = _NULL.sub(rb"\1", body)
+            body = _NULL.sub(rb"\1" + NUL_SHOWN.encode(), body)
         try:
+            if self._lines:
+                if not body.strip():
+                    raise CantOpenError("the reply is empty")
+                return [orjson.loads(line) for line in body.splitlines() if line.strip()]
             return orjson.loads(body)
         except ValueError as error:
-            del content_type
-            raise CantOpenError(_instead(body, "JSON", (b"{", b"["))) from error
+            if not self._encoding and _OTHER.search(content_type):  # which RFC 8259 has no use for: UTF-8 goes first
+                return JsonShape("utf-8", lines=self._lines).open(decoded(body, content_type, None).encode(), "")
+            raise CantOpenError(instead(body, "JSON", (b"{", b"["))) from error
+
+    def holder(self, path: str) -> Holder:
+        return compile_holder(path)
 
     def finder(self, path: str) -> Finder:
         return compile_path(path)
@@ -73,7 +99,7 @@ class JsonShape:
     def part(self, found: Sequence[Any]) -> bytes:
         import orjson
 
-        return orjson.dumps(found[0])
+        return (codecs.BOM_UTF8 if self._encoding else b"") + orjson.dumps(found[0])
 
 
 class XmlShape:
@@ -81,8 +107,8 @@ class XmlShape:
 
     accept = "application/xml, text/xml"
 
-    def __init__(self, namespaces: Mapping[str, str]) -> None:
-        self._namespaces = dict(namespaces)
+    def __init__(self, namespaces: Mapping[str, str], encoding: str | None = None) -> None:
+        self._namespaces, self._encoding = dict(namespaces), encoding
         self._parser: Any = None
 
     def open(self, body: bytes, content_type: str) -> Any:
@@ -90,15 +116,16 @@ class XmlShape:
 
         if self._parser is None:
             self._parser = etree.XMLParser(
-                resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
-            )
+                encoding=self._encoding, resolve_entities=False, no_network=True, load_dtd=False,
+                dtd_validation=False, huge_tree=False,
+            )  # fmt: skip
         if _ENTITY.search(body[:65_536].translate(None, b"\0")):
             raise CantOpenError(ENTITIES)
         try:
             root = etree.fromstring(body, self._parser)
-        except (etree.XMLSyntaxError, ValueError) as error:
+        except (etree.XMLSyntaxError, ValueError, LookupError) as error:
             del content_type
-            raise CantOpenError(_instead(body, "XML", (b"<",))) from error
+            raise CantOpenError(instead(body, "XML", (b"<",))) from error
         dtd: Any = root.getroottree().docinfo.internalDTD
         if dtd is not None and any(dtd.iterentities()):  # in an encoding that hid them
             raise CantOpenError(ENTITIES)
@@ -128,11 +155,23 @@ class XmlShape:
     def fields(self, paths: Mapping[str, str]) -> Fields:
         return fields_by({name: self.getter(path) for name, path in paths.items()})
 
+    def holder(self, path: str) -> Holder:
+        parent, _, last = path.rpartition("/")
+        if not parent or parent.endswith("/") or "]" in last.split("[")[0]:  # of //place nobody knows where the list is
+            return lambda _: False
+        find = self._compiled(parent)
+
+        def holds(root: Any) -> bool:
+            found = find(root)
+            return isinstance(found, list) and any(hasattr(node, "tag") and not len(node) for node in found)
+
+        return holds
+
     def part(self, found: Sequence[Any]) -> bytes:
         from lxml import etree
 
-        made: bytes = etree.tostring(found[0], encoding="utf-8", with_tail=False)
-        return made
+        made: Any = etree.tostring(found[0], encoding=self._encoding or "utf-8", with_tail=False)
+        return bytes(made)
 
     def _quick(self, path: str, otherwise: Getter) -> Getter | None:
         """A getter for a path of names, a few times as fast: its last step may be an attribute."""
@@ -181,17 +220,14 @@ class TextShape:
 
     accept = "text/csv, text/plain"
 
-    def __init__(self, delimiter: str, *, header: bool) -> None:
-        self._delimiter, self._header = delimiter, header
+    def __init__(self, delimiter: str, *, header: bool, encoding: str | None = None, needs: Sequence[str] = ()) -> None:
+        self._delimiter, self._header, self._encoding = delimiter, header, encoding
+        self._needs = [name for name in needs if header and not name.isdecimal()]
 
     def open(self, body: bytes, content_type: str) -> Any:
         if looks_like_page(body):
-            raise CantOpenError(_instead(body, "delimited text", ()))
-        told = _CHARSET.search(content_type)
-        try:
-            text = body.decode(told[1] if told else "utf-8-sig").replace("\0", "")
-        except (UnicodeDecodeError, LookupError) as error:
-            raise CantOpenError(f"the reply is no text: {error}") from error
+            raise CantOpenError(instead(body, "delimited text", ()))
+        text = decoded(body, content_type, self._encoding)
         try:
             lines = csv.reader(io.StringIO(text, newline=""), delimiter=self._delimiter, strict=True)
             rows = [row for row in lines if row]
@@ -200,6 +236,8 @@ class TextShape:
         if not rows:
             raise CantOpenError("the reply is empty")
         names = {name.strip(): at for at, name in enumerate(rows.pop(0))} if self._header else {}
+        if missing := [name for name in self._needs if name not in names]:
+            raise CantOpenError(f"the first line names no column {missing[0]!r}: {quoted(body)}")
         return [Line(row, names) for row in rows]
 
     def finder(self, path: str) -> Finder:
@@ -222,26 +260,14 @@ class TextShape:
     def fields(self, paths: Mapping[str, str]) -> Fields:
         return fields_by({name: self.getter(path) for name, path in paths.items()})
 
+    def holder(self, path: str) -> Holder:
+        del path
+        return lambda _: self._header  # whose columns are there: a body without one is never empty
+
     def part(self, found: Sequence[Any]) -> bytes:
         lines = [list(line.cells) for line in found]
         if self._header:
             lines.insert(0, list(found[0].names))
         text = io.StringIO(newline="")
         csv.writer(text, delimiter=self._delimiter).writerows(lines)
-        return text.getvalue().encode()
-
-
-def looks_like_page(body: bytes) -> bool:
-    """Whether the body is a web page, which nobody promises."""
-    return body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
-
-
-def _instead(body: bytes, promised: str, starts: tuple[bytes, ...]) -> str:
-    """What a body is that is not what was promised."""
-    if not body.strip():
-        return "the reply is empty"
-    if looks_like_page(body):
-        return f"a web page came where {promised} was promised"
-    if starts and body.lstrip().startswith(starts):
-        return f"the reply is cut short or damaged after {len(body)} bytes"
-    return f"the reply is not {promised}"
+        return (codecs.BOM_UTF8 if self._encoding else b"") + text.getvalue().encode()

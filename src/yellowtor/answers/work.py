@@ -94,22 +94,44 @@ class Question(NamedTuple):
     records: int
 
 
+class Ticket(NamedTuple):
+    """What a service gave for a request that it took and has its reply to later.
+
+    The question was the one in this place (from 0) of so many.
+    """
+
+    ticket: str
+    place: int
+    questions: int
+
+
 class Turn(NamedTuple):
     """Whose turn it is to be asked.
 
     after are the services that must have replied to an address before; judged_by is the judgement by which it may have
-    an answer that is good enough (empty: none can).
+    an answer that is good enough (empty: none can); reading is the key of the rules by which replies are read today.
     """
 
     service: str
+    reading: str
     after: Sequence[str] = ()
     judged_by: str = ""
+
+
+class ReadAs(NamedTuple):
+    """What a kept reply was found to say by the reading rules with a key; candidates as JSON."""
+
+    reply: int
+    reading_key: str
+    candidates: str
+    kind: str
+    message: str
 
 
 class KeptReply(NamedTuple):
     """A reply as the ledger has it; candidates (JSON) are those that were read by today's rules, if they were.
 
-    Then its body and headers are left out.
+    Then kind and message are by these rules as well, and its body and headers are left out.
     """
 
     id: int

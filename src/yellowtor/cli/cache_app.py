@@ -21,7 +21,9 @@ ByOption = Annotated[
     str | None,
     typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
 ]
-NumberArgument = Annotated[int, typer.Argument(metavar="NUMBER", help="The number of an address, as `find` tells it.")]
+AddressArgument = Annotated[
+    str, typer.Argument(metavar="ADDRESS", help="An address, as a record has it; or its number, as `find` tells it.")
+]
 
 
 @app.command()
@@ -47,24 +49,26 @@ def find(
 
 
 @app.command()
-def show(number: NumberArgument, job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False) -> None:
+def show(
+    address: AddressArgument, job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False
+) -> None:
     """Show everything known of an address: replies, candidates, who asked, when, the cost, pins, records."""
     from yellowtor.cli.caching import show_command
 
-    show_command(job, ledger, number, as_json=json)
+    show_command(job, ledger, address, as_json=json)
 
 
 @app.command()
 def pin(
-    number: NumberArgument,
+    address: AddressArgument,
     why: Annotated[str, typer.Option("--why", metavar="TEXT", help="How you know.")],
     at: Annotated[
         str | None,
         typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
     ] = None,
     like: Annotated[
-        int | None,
-        typer.Option("--like", metavar="NUMBER", help="Or where this other address is, which the ledger knows."),
+        str | None,
+        typer.Option("--like", metavar="ADDRESS", help="Or where this other address is, which the ledger knows."),
     ] = None,
     by: ByOption = None,
     job: JobOption = None,
@@ -73,31 +77,31 @@ def pin(
     """Decide where an address is, for the records of every job: the next run writes that, and asks no service."""
     from yellowtor.cli.caching import pin_command
 
-    pin_command(job, ledger, number, at=at, like=like, why=why, by=by)
+    pin_command(job, ledger, address, at=at, like=like, why=why, by=by)
 
 
 @app.command()
-def unpin(number: NumberArgument, job: JobOption = None, ledger: LedgerOption = None) -> None:
+def unpin(address: AddressArgument, job: JobOption = None, ledger: LedgerOption = None) -> None:
     """Take the pin on an address out again."""
     from yellowtor.cli.caching import unpin_command
 
-    unpin_command(job, ledger, number)
+    unpin_command(job, ledger, address)
 
 
 @app.command()
 def forget(
-    number: Annotated[list[int], typer.Argument(metavar="NUMBER…", help="The numbers of addresses.")],
+    address: Annotated[list[str], typer.Argument(metavar="ADDRESS…", help="Addresses, or their numbers.")],
     every_trace: Annotated[
         bool, typer.Option("--every-trace", help="Also that there was such an address: as a person may ask.")
     ] = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Don't ask whether it shall be.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Forget what services answered about addresses; what still needs it is asked again, and paid again."""
+    """Delete what services answered about addresses; what still needs it is asked again, and paid again."""
     from yellowtor.cli.caching import forget_command
 
-    forget_command(job, ledger, number, every_trace=every_trace, yes=yes)
+    forget_command(job, ledger, address, every_trace=every_trace, yes=yes)
 
 
 @app.command()

@@ -8,6 +8,7 @@ import typer
 from rich.console import Console
 from rich.text import Text
 
+from yellowtor.addresses.canonical import canonical
 from yellowtor.answers.entry import Entry, KnownReply, SizeOf
 from yellowtor.answers.spots import subject_of
 from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout, write_out
@@ -20,6 +21,8 @@ from yellowtor.run import cache
 from yellowtor.run.scan import shown_key
 from yellowtor.wiring import cache_book, fixed_parts
 
+SHOWN = 5  # addresses that are named where one is not clear
+SURE = 97.0  # of 100: so alike, it is that address
 MOST_RECORDS = 20  # that are named
 
 
@@ -55,9 +58,9 @@ def find_command(job: Path | None, ledger: Path | None, text: str, most: int, *,
     stderr().print("`yellowtor cache show NUMBER` tells what is known of one.")
 
 
-def show_command(job: Path | None, ledger: Path | None, number: int, *, as_json: bool) -> None:
+def show_command(job: Path | None, ledger: Path | None, address: str, *, as_json: bool) -> None:
     with cache_book(job, ledger) as (book, _):
-        entry = _entry(book, number)
+        entry = _entry(book, address)
     if as_json:
         write_out(json.dumps(_json(entry), ensure_ascii=False, indent=2))
     else:
@@ -65,14 +68,14 @@ def show_command(job: Path | None, ledger: Path | None, number: int, *, as_json:
 
 
 def pin_command(
-    job: Path | None, ledger: Path | None, number: int, *, at: str | None, like: int | None, why: str, by: str | None
+    job: Path | None, ledger: Path | None, address: str, *, at: str | None, like: str | None, why: str, by: str | None
 ) -> None:
     if (at is None) == (like is None):
         raise typer.BadParameter(
             "say either where it is, or which known address has its place", param_hint="--at, --like"
         )
     with cache_book(job, ledger) as (book, _):
-        entry = _entry(book, number)
+        entry = _entry(book, address)
         if like is not None:
             other = _entry(book, like)
             points = [one for one in other.standings if one.lat is not None and one.lon is not None]
@@ -80,27 +83,29 @@ def pin_command(
                 raise BadJob(f"The ledger knows no position of address {like}: {_line(other)}. Nothing was pinned.")
             at, why = f"{points[0].lat},{points[0].lon}", f"{why} (as {_line(other)})"
         position = position_of(at or "")
-        book.pin(number, position, by or getpass.getuser(), why)
+        book.pin(entry.number, position, by or getpass.getuser(), why)
     where = f"{position.lat}, {position.lon}"
     stderr().print(f"{_line(entry)} is pinned at {where}; the next run writes it, and asks no service.", soft_wrap=True)
 
 
-def unpin_command(job: Path | None, ledger: Path | None, number: int) -> None:
+def unpin_command(job: Path | None, ledger: Path | None, address: str) -> None:
     with cache_book(job, ledger) as (book, _):
-        entry = _entry(book, number)
-        if not book.unpin(number):
-            raise BadJob(f"The address {number} has no pin: {_line(entry)}.")
+        entry = _entry(book, address)
+        if not book.unpin(entry.number):
+            raise BadJob(f"The address {entry.number} has no pin: {_line(entry)}.")
     stderr().print(f"{_line(entry)} is no longer pinned; the next run goes by what the services say.", soft_wrap=True)
 
 
-def forget_command(job: Path | None, ledger: Path | None, numbers: list[int], *, every_trace: bool, yes: bool) -> None:
+def forget_command(
+    job: Path | None, ledger: Path | None, addresses: list[str], *, every_trace: bool, yes: bool
+) -> None:
     with cache_book(job, ledger) as (book, _):
-        entries = [_entry(book, number) for number in numbers]
+        entries = [_entry(book, address) for address in addresses]
         if not yes:
             for entry in entries:
                 stderr().print(f"{entry.number}: {_line(entry)}", soft_wrap=True)
-            typer.confirm("Shall this be forgotten? What it cost is not given back", abort=True, err=True)
-        count = book.forget(numbers, every_trace=every_trace)
+            typer.confirm("Delete these replies? Their cost is not refunded", abort=True, err=True)
+        count = book.forget([entry.number for entry in entries], every_trace=every_trace)
     what = "every trace of them" if every_trace else "what the services answered"
     stderr().print(f"{len(entries):,} addresses: {what} is gone, {count:,} replies among it.", soft_wrap=True)
     if every_trace:
@@ -135,11 +140,21 @@ def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: st
     stderr().print(f"{said}. They take effect at the next run, without a request.", soft_wrap=True)
 
 
-def _entry(book: CacheBook, number: int) -> Entry:
-    entry = book.entry(number)
-    if entry is None:
-        raise BadJob(f"The ledger has no address with the number {number}: `yellowtor cache find` tells numbers.")
-    return entry
+def _entry(book: CacheBook, address: str) -> Entry:
+    """What is known of an address, by its number or by itself. Raises BadJob where that names none, or several."""
+    if address.isascii() and address.isdecimal():
+        if entry := book.entry(int(address)):
+            return entry
+        raise BadJob(f"The ledger has no address with the number {address}: `yellowtor cache find` tells numbers.")
+    found = cache.find(book, address, SHOWN, Progress(stderr()))
+    same = [one for one in found if canonical(one.line) == canonical(address)]
+    chosen = same or [one for one in found if one.likeness >= SURE]
+    if len(chosen) == 1 and (entry := book.entry(chosen[0].number)):
+        return entry
+    if not found:
+        raise BadJob(f"The ledger knows no address that is like {address!r}. Say --job JOB.toml for that of a job.")
+    named = "; ".join(f"{one.number}: {one.line}" for one in found)
+    raise BadJob(f"{address!r} is not clear. Say the number of one of these: {named}.")
 
 
 def _line(entry: Entry) -> str:

@@ -18,6 +18,7 @@ import typer
 from yellowtor.answers.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
+from yellowtor.cli.eventlog import open_log
 from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.opening import CLOCK
 from yellowtor.run.conduct import Options, Summary, conduct, goes_on_at, refused
@@ -30,6 +31,7 @@ from yellowtor.wiring import job_parts, preview_parts
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
 
+STOPPING = b"Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to end at once.\n"
 LOOK_S = 60.0  # between two looks at the clock while waiting
 
 
@@ -41,7 +43,7 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wa
     except Unconfirmed as error:
         if not (sys.stdin.isatty() and stderr().is_terminal):
             raise
-        typer.confirm(f"{str(error).partition(':')[0]}. Shall it?", abort=True, err=True)
+        typer.confirm(f"{str(error).partition(':')[0]}. Continue?", abort=True, err=True)
         summary, stopped = _rounds(path, replace(options, agreed=True), as_json=as_json, wait=wait)
     if as_json:
         write_out(report.summary_json(summary, indent=None if wait else 2))
@@ -79,8 +81,10 @@ def _what_is_left(options: Options, done: Summary) -> Options:
         settled = sum(turn.settled for turn in done.asked.turns)
         options = replace(options, at_most=max(0, options.at_most - settled))
     if options.spend_at_most is not None:
-        options = replace(options, spend_at_most=options.spend_at_most - sum(done.asked.costs.values()))
-    return options
+        options = replace(options, spend_at_most=max(0, options.spend_at_most - sum(done.asked.costs.values())))
+    return replace(
+        options, failed_before=options.failed_before or done.began
+    )  # what fails from now on is not asked again
 
 
 def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
@@ -100,11 +104,15 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
         raise BadJob(
             f'{path}: only a shared ledger lets two runs work on one job: ledger = "postgresql://…". Nothing was sent.'
         )
-    stop, progress = StopWish(), Progress(stderr())
-    again, limit = options.again_failed, options.spend_at_most
-    with signals(stop), job_parts(path, again_failed=again, spend_at_most=limit, along=True) as (parts, _):
+    stop, again, limit = StopWish(), options.again_failed, options.spend_at_most
+    with (
+        open_log(options.log) as log,
+        signals(stop),
+        job_parts(path, again_failed=again, spend_at_most=limit, along=True) as (parts, _),
+    ):
         if not parts.book.along:
             return False
+        progress = Progress(stderr(), log)
         with progress.shown():
             along = ask_along(parts, options, progress, stop)
     if as_json:
@@ -131,6 +139,7 @@ def follow_command(path: Path, options: Options, *, every_s: float, as_json: boo
                     raise
                 note(console, f"{error} Trying again in {duration(every_s)}.")
             else:
+                options = _what_is_left(options, summary)
                 _say_followed(summary, as_json=as_json)
                 if refused(summary):
                     raise typer.Exit(int(Exit.KEY_REFUSED))
@@ -162,8 +171,8 @@ def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
     again, limit = options.again_failed, options.spend_at_most
-    with job_parts(path, again_failed=again, spend_at_most=limit) as (parts, remarks):
-        progress = Progress(console)
+    with open_log(options.log) as log, job_parts(path, again_failed=again, spend_at_most=limit) as (parts, remarks):
+        progress = Progress(console, log)
         for remark in remarks:
             progress.remark(remark)
         if not gc.get_freeze_count():
@@ -188,9 +197,7 @@ def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
         return Exit.INTERRUPTED
     if summary.wrote and summary.wrote.refused:
         return Exit.BAD_SOURCE
-    if summary.outcomes[Outcome.WAITING] and summary.asked.stopped:
-        return Exit.WAITING
-    if summary.outcomes[Outcome.WAITING] and options.at_most is None and not options.dry_run:
+    if summary.outcomes[Outcome.WAITING] and not options.dry_run:
         return Exit.WAITING
     if strict and any(summary.outcomes[o] for o in (Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED)):
         return Exit.DOUBTFUL
@@ -224,6 +231,8 @@ def signals(stop: StopWish) -> Iterator[None]:
         if number not in {signal.SIGINT, signal.SIGTERM}:  # what is still to be said has nowhere to go
             os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
         stop.ask()
+        if stop.times == 1:
+            os.write(2, STOPPING)
 
     names = [signal.SIGINT, signal.SIGTERM]
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:

@@ -4,14 +4,16 @@ import math
 import shutil
 import sys
 import time
+import traceback
 from collections.abc import Iterator, Mapping
 from collections.abc import Set as AbstractSet
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook
 from rich.live import Live
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
@@ -19,18 +21,44 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.outcome import Outcome
+from yellowtor.cli.eventlog import EventLog
 from yellowtor.markers.look import MARKS
 from yellowtor.run.conduct import Summary
 
 EVERY_S = 3.0  # between two plain lines where standard error is no terminal
 
 
+class _Harmless(RenderHook):
+    """Shows characters that control a terminal as pictures of themselves: texts come from records and replies."""
+
+    def process_renderables(self, renderables: list[ConsoleRenderable]) -> list[ConsoleRenderable]:
+        return [_Pictured(renderable) for renderable in renderables]
+
+
+class _Pictured:
+    def __init__(self, inner: ConsoleRenderable) -> None:
+        self._inner = inner
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Segment]:
+        for text, style, control in console.render(self._inner, options):
+            yield Segment(text if control else text.translate(PICTURES), style, control)
+
+
+PICTURES = {code: 0x2400 + code for code in range(32) if chr(code) not in "\n\t"} | {0x7F: 0x2421}
+PICTURES |= dict.fromkeys([*range(0x80, 0xA0), *range(0x202A, 0x202F), *range(0x2066, 0x206A)], 0xFFFD)
+
+
 def stdout() -> Console:
-    return Console(highlight=False, markup=False, soft_wrap=True)
+    return _console(Console(highlight=False, markup=False, soft_wrap=True))
 
 
 def stderr() -> Console:
-    return Console(stderr=True, highlight=False, markup=False)
+    return _console(Console(stderr=True, highlight=False, markup=False))
+
+
+def _console(made: Console) -> Console:
+    made.push_render_hook(_Harmless())
+    return made
 
 
 def mark(outcome: Outcome) -> Text:
@@ -47,18 +75,19 @@ def note(console: Console, text: str) -> None:
 class Progress:
     """Watches a run: one live line on a terminal, a plain line every few seconds elsewhere."""
 
-    def __init__(self, console: Console) -> None:
-        self._console = console
+    def __init__(self, console: Console, log: EventLog | None = None) -> None:
+        self._console, self._log = console, log
         self._asked, self._left, self._forecast = "", None, None  # type: str, Left | None, Forecast | None
         self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
         self._until, self._why = None, ""  # type: datetime | None, str
-        self._live = console.is_terminal
+        self._live, self._faulted = console.is_terminal, False
         self._started = self._told = time.monotonic()
 
     def phase(self, name: str, total: int | None = None) -> None:
         self._phase, self._total, self._count, self._asked = name, total, 0, ""
+        self.event("phase", {"name": name, "total": total})
         self._started = time.monotonic()
 
     def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None:
@@ -85,6 +114,19 @@ class Progress:
 
     def remark(self, text: str) -> None:
         note(self._console, text)
+        self.event("note", {"text": text})
+
+    def event(self, name: str, facts: Mapping[str, object]) -> None:
+        if self._log:
+            self._log.event(name, facts)
+
+    def fault(self, error: Exception) -> None:
+        """Say once that there was one; with --debug where each was, but not its text, which may hold a key."""
+        if not self._faulted:
+            note(self._console, f"an unexpected fault ({type(error).__name__}) met one question, which has failed")
+        self._faulted = True
+        if "--debug" in sys.argv:
+            self._console.print("".join(traceback.format_tb(error.__traceback__)), soft_wrap=True)
 
     def _plain(self) -> None:
         if self._live or time.monotonic() - self._told < EVERY_S:

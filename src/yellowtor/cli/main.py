@@ -7,6 +7,7 @@ import gc
 import json
 import os
 import sys
+import traceback
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -115,6 +116,12 @@ def run(
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
+    log: Annotated[
+        Path | None,
+        typer.Option(
+            "--log", metavar="FILE", help="Add a line for each request and decision; JSON lines if it ends in .jsonl."
+        ),
+    ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
@@ -123,7 +130,7 @@ def run(
     from yellowtor.run.conduct import Options
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
-    options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes)
+    options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log)
     if wait and (dry_run or follow is not None):
         raise typer.BadParameter("a dry run has nothing to wait for, and --follow waits by itself", param_hint="--wait")
     if share and (wait or dry_run or follow is not None):
@@ -192,7 +199,7 @@ def pin(
         str | None,
         typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
     ] = None,
-    why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know.")] = None,
+    why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know; needed with --at.")] = None,
     by: Annotated[
         str | None,
         typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
@@ -387,10 +394,15 @@ def main() -> None:
         _fail(error, said, Exit.FAULT)
 
 
+def _harmless(text: str) -> str:
+    """Without what would control a terminal: a message quotes files and replies."""
+    return "".join(c if c in "\n\t" or c.isprintable() else "\ufffd" for c in text)
+
+
 def _fail(error: BaseException, message: str, code: int) -> None:
     if "--debug" in sys.argv:
-        raise error
-    typer.echo(message, err=True)
+        traceback.print_exception(error)
+    typer.echo(_harmless(message), err=True)
     if "--json" in sys.argv:  # whoever reads the results reads this, too
         typer.echo(json.dumps({"error": {"message": message.removeprefix("yellowtor: "), "exit_code": int(code)}}))
     sys.exit(int(code))

@@ -19,6 +19,8 @@ from yellowtor.run.conduct import Summary
 from yellowtor.run.plan import Plan, costs
 from yellowtor.run.writeback import Changes, WriteResult
 
+SHOWN_REASONS = 5
+
 
 def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     """The short report at the end of a run."""
@@ -161,10 +163,10 @@ def _requests(summary: Summary) -> str:
     said = f"{_asked_line(asked)}; {plan.answered_by_ledger:,} questions answered from the ledger"
     for currency, cost in asked.costs.items():
         said += f"; cost {money(cost, currency)}"
-    left = tightest(plan.left)
+    left = tightest(summary.left)
     if left is None or len(asked.turns) > 1:
         return said
-    return f"{said}; {max(0, left.left - asked.counted):,} left {left.words}"
+    return f"{said}; {left.left:,} left {left.words}"
 
 
 def _services(summary: Summary) -> Table:
@@ -197,13 +199,22 @@ def _stops(summary: Summary) -> list[str]:
         message = f" ({turn.message})" if turn.message else ""
         what = f"{turn.service} was set aside for this run" if several else "Asking stopped"
         lines.append(f"{what}: {turn.stopped_by}{message}.")
-        if turn.stopped_by is Kind.WINDOW_SPENT and summary.outcomes[Outcome.WAITING] and not turn.for_good:
+        if (
+            turn.stopped_by in {Kind.WINDOW_SPENT, Kind.TOO_FAST}
+            and summary.outcomes[Outcome.WAITING]
+            and not turn.for_good
+        ):
             when = (
                 f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
             lines.append(f"Run the job again{when}: it goes on from here; with `--wait` it does so by itself.")
         elif turn.stopped_by is Kind.KEY_REFUSED:
             lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
+    for why, count in summary.asked.left_open.most_common(SHOWN_REASONS):
+        questions = "1 question was" if count == 1 else f"{count:,} questions were"
+        lines.append(f"{questions} not answered: {why}.")
+    if summary.asked.left_open:
+        lines.append("Their records wait. Run the job again later: it asks them then.")
     if summary.asked.interrupted:
         lines.append("Stopped by a signal. What was settled is written; the next run goes on from here.")
     return lines
@@ -303,6 +314,7 @@ def _turn_json(turn: AskResult) -> dict[str, Any]:
         "cost_millionths": turn.cost, "currency": turn.currency or None,
         "seconds": round(turn.seconds, 3), "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
         "differences": list(turn.differences),
+        "left_open": dict(turn.left_open),
         "stopped_by": turn.stopped_by, "message": turn.message, "resets_at": turn.resets_at or None,
     }  # fmt: skip
 

@@ -21,6 +21,7 @@ def lay_out(data: Path, into: Path, key: str) -> bool:
             if not (into / name).exists():
                 shutil.copyfile(data / name, into / name)
         if not (into / ".env").exists():
+            (into / ".env").touch(mode=0o600)
             (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={key}\n", encoding="utf-8")
         if (into / DATABASE).exists():
             return False

@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 
 from yellowtor.allowance.pace import FOR_GOOD, Learned, Pace
 from yellowtor.allowance.price import Budget, Price, price_on
+from yellowtor.allowance.retry import PATIENCE_S
 from yellowtor.allowance.told import Told
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.work import Reserved, Spent
@@ -16,9 +17,9 @@ from yellowtor.ledger.store import Store
 from yellowtor.ledger.windows import PUT_USE, CalendarUse, left_of, stamp, uses
 
 UNLIMITED = 2**62  # of a month that is counted for its price only
-PUT_PACE = """INSERT INTO pace (account, boot_id, arrival, learned, learned_at) VALUES (?, ?, ?, ?, ?)
+PUT_PACE = """INSERT INTO pace (account, boot_id, arrival, learned, learned_at, shut_until) VALUES (?, ?, ?, ?, ?, ?)
     ON CONFLICT (account) DO UPDATE SET boot_id = excluded.boot_id, arrival = excluded.arrival,
-    learned = excluded.learned, learned_at = excluded.learned_at"""
+    learned = excluded.learned, learned_at = excluded.learned_at, shut_until = excluded.shut_until"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +49,7 @@ class Account:
         self._terms, self._store, self._clock, self._budget = terms, store, store.clock, budget
         self._uses = uses(terms.counted(), terms.account, job_id, connection, now)
         self._month = next((use for use in self._uses if use.window.name == Span.MONTH), None)
-        self._price = price_on(terms.prices, now.date())
+        self._shut_until = ""  # the service wants nobody to ask before (ISO 8601, UTC)
         self._arrival, self._learned = self._paced()
         self._next_id = (connection.execute(select(func.max(request.c.id))).scalar_one() or 0) + 1
 
@@ -58,6 +59,8 @@ class Account:
 
     def covers(self, questions: int, now: datetime, *, counts_each: bool) -> int:
         """How many of so many questions the windows and the run's budget allow in one request."""
+        if self.shut_s(now) > PATIENCE_S:
+            return 0
         room = min((use.left(now) for use in self._uses if not use.window.money), default=questions)
         units = min(room, questions if counts_each else 1)
         while units > 0 and not self._affords(self.cost(units, now), now):
@@ -74,9 +77,10 @@ class Account:
 
     def cost(self, units: int, now: datetime) -> int:
         """What so many more requests cost, in millionths."""
-        if self._price is None or not isinstance(self._month, CalendarUse):
+        price = price_on(self._terms.prices, now.date())
+        if price is None or not isinstance(self._month, CalendarUse):
             return 0
-        return self._price.cost(self._month.used(now), units)
+        return price.cost(self._month.used(now), units)
 
     def grant(self, units: Sequence[int], now: datetime) -> list[Reserved]:
         """Reservations for the questions of one request, each with the units that it counts for."""
@@ -92,10 +96,20 @@ class Account:
         return made
 
     def another(self, units: int) -> float:
-        """Another place in the pace."""
+        """Another place in the pace, not before the account is open again."""
         now = self._clock.boot()
         send_at, self._arrival = self.pace(now).reserve(self._arrival, now, units)
-        return send_at
+        return max(send_at, now + self.shut_s(self._clock.now()))
+
+    def shut_s(self, now: datetime) -> float:
+        """Seconds until the service may be asked again, by what it said itself."""
+        if not self._shut_until:
+            return 0.0
+        return max(0.0, (datetime.fromisoformat(self._shut_until) - now).total_seconds())
+
+    def shut(self, until: datetime) -> None:
+        """The service wants nobody to ask before."""
+        self._shut_until = max(self._shut_until, stamp(until))
 
     def pace(self, now: float) -> Pace:
         """The one that is kept: the described, or a lower one that was learned."""
@@ -132,6 +146,8 @@ class Account:
 
     def why_not(self, now: datetime) -> Spent:
         """Which windows have nothing left, and when the last of them has more; or that the budget is spent."""
+        if self.shut_s(now) > PATIENCE_S:
+            return Spent(self._shut_until, f"{self._terms.service} has asked for a pause (Retry-After)")
         least = self.cost(1, now)
         empty = [use for use in self._uses if use.left(now) < (max(1, least) if use.window.money else 1)]
         if not empty:
@@ -155,14 +171,16 @@ class Account:
     def put(self) -> None:
         """Keep what has changed."""
         self._store.run_many(PUT_USE, [row for use in self._uses for row in use.rows()])
-        if self._terms.pace.per_second or self._learned.per_second:
-            learned = (self._learned.per_second, self._learned.at)
+        if self._terms.pace.per_second or self._learned.per_second or self._shut_until:
+            learned = (self._learned.per_second, self._learned.at, self._shut_until)
             self._store.run(PUT_PACE, (self._terms.account, self._clock.boot_id(), self._arrival, *learned))
 
     def _paced(self) -> tuple[float, Learned]:
         """The account's theoretical arrival time, and the pace that was learned; another boot's clock says nothing."""
-        query = select(pace.c.boot_id, pace.c.arrival, pace.c.learned, pace.c.learned_at)
+        query = select(pace.c.boot_id, pace.c.arrival, pace.c.learned, pace.c.learned_at, pace.c.shut_until)
         row = self._store.connection.execute(query.where(pace.c.account == self._terms.account)).first()
+        self._shut_until = row[4] if row else ""
         if row is None or row[0] != self._clock.boot_id():
             return 0.0, Learned()
-        return row[1], Learned(row[2], row[3])
+        at = row[3] if row[3] >= FOR_GOOD else min(row[3], self._clock.boot())  # a server's clock may be set back
+        return row[1], Learned(row[2], at)

@@ -11,18 +11,19 @@ from typing import Any
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.work import Answer, Answers, Judged, KeptReply, Pin, Unjudged, Written
+from yellowtor.answers.work import Answer, Answers, Judged, KeptReply, Pin, ReadAs, Unjudged, Written
 from yellowtor.ledger.scanning import count_states
 from yellowtor.ledger.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.store import Store, TextsOf
 
-PAGE = 500
+PAGE = 1_000
 KEPT_PAGE = 5_000
 TEXTS = {"basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
     ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
-PUT_FOUND = "INSERT INTO candidates (reply_id, reading_key, found) VALUES (?, ?, ?) ON CONFLICT DO NOTHING"
+PUT_FOUND = """INSERT INTO candidates (reply_id, reading_key, found, kind, message) VALUES (?, ?, ?, ?, ?)
+    ON CONFLICT DO NOTHING"""
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 KEEP = {
     in_place: f"""UPDATE work SET written = new.column2, sent = new.column3,
@@ -53,9 +54,10 @@ class JudgeBook:
         """
         services = {self._askings[name]: name for name in readings}
         last = 0
-        mine = select(work.c.address_id).distinct().where(
-            work.c.job_id == self._job, work.c.state == "ask", work.c.address_id > bindparam("last")
-        ).subquery()  # fmt: skip
+        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.address_id > bindparam("last"))
+        page = select(work.c.address_id).where(asks).order_by(work.c.address_id).limit(PAGE).subquery()
+        page_end = select(func.max(page.c.address_id))
+        mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
         asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
         newest = func.max(reply.c.id)
@@ -64,27 +66,30 @@ class JudgeBook:
         ).group_by(mine.c.address_id).having(
             func.max(answer.c.judged_by).is_distinct_from(judgement_key)
             | func.max(answer.c.newest).is_distinct_from(newest)
-        ).order_by(mine.c.address_id).limit(PAGE).subquery()  # fmt: skip
+        ).subquery()  # fmt: skip
         reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
         unread = candidates.c.found.is_(None)  # of the others, what was read is all that is needed
         query = select(
             stale.c.id, address.c.parts, question.c.asking_id, reply.c.id, reply.c.kind, reply.c.status,
             reply.c.message, candidates.c.found, case((unread, reply.c.body)), case((unread, reply.c.headers)),
+            candidates.c.kind, candidates.c.message,
         ).select_from(
             stale.join(address, address.c.id == stale.c.id)
             .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
             .outerjoin(reply, reply.c.question_key == question.c.key).outerjoin(candidates, found)
         ).order_by(stale.c.id)  # fmt: skip
-        while rows := self._store.connection.execute(query, {"last": last}).all():
-            last = rows[-1][0]
-            yield [
-                Unjudged(number, parts, {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
-                for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
-            ]
+        while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
+            rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
+            last = end
+            if rows:
+                yield [
+                    Unjudged(number, parts, {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
+                    for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
+                ]
 
-    def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[tuple[int, str, str]]) -> None:
-        """Keep judgements, and the candidates (reply id, reading key, JSON) that they were made from."""
+    def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[ReadAs]) -> None:
+        """Keep judgements, and what was read from replies for them."""
         kept = [(self._job, judgement_key, *row[:3], int(row.enough), *row[4:]) for row in rows]
         with self._store.transaction():
             self._store.run_many(PUT_JUDGED, kept)
@@ -92,7 +97,7 @@ class JudgeBook:
 
     def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]:
         """The candidates (JSON) of the last answers of a service that have been read so: of any job's."""
-        mine = (reply.c.service == service) & (reply.c.kind == Kind.ANSWERED.value)
+        mine = (reply.c.service == service) & (candidates.c.kind == Kind.ANSWERED.value)
         query = select(candidates.c.found).select_from(candidates.join(reply, reply.c.id == candidates.c.reply_id))
         query = query.where(mine, candidates.c.reading_key == reading_key).order_by(candidates.c.reply_id.desc())
         return self._store.connection.execute(query.limit(count)).scalars().all()
@@ -254,7 +259,12 @@ class JudgeBook:
         )
         columns["pin"] = work.c.pin_id
         if "reasons" in wanted:
-            columns["reasons"] = func.coalesce(answer.c.reasons, work.c.reasons)
+            why = select(func.max(question.c.left_open)).where(question.c.address_id == work.c.address_id)
+            open_ = and_(work.c.state == "ask", answer.c.reasons.is_(None))
+            columns["reasons"] = case(
+                (open_, func.coalesce(why.scalar_subquery(), work.c.reasons)),
+                else_=func.coalesce(answer.c.reasons, work.c.reasons),
+            )
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
         source = work.outerjoin(answer, judged)
         if "address" in wanted:
@@ -273,9 +283,9 @@ def _pair(lat: float | str, lon: float | None = None) -> tuple[float, float]:
 
 
 def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
-    number, kind, status, message, found, body, headers = row
+    number, kind, status, message, found, body, headers, read_kind, read_message = row
     if number is None:
         return None
-    return KeptReply(
-        number, Kind(kind), status, message, found, zlib.decompress(body) if body else b"", headers or "{}"
-    )
+    if found is not None:
+        return KeptReply(number, Kind(read_kind or kind), status, read_message, found, b"", "{}")
+    return KeptReply(number, Kind(kind), status, message, None, zlib.decompress(body) if body else b"", headers or "{}")

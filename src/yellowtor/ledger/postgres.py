@@ -14,11 +14,13 @@ from time import sleep
 from typing import Any, NamedTuple
 
 from sqlalchemy import create_engine, update
-from sqlalchemy.engine import URL, ExceptionContext, make_url
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
+from sqlalchemy.engine import URL, ExceptionContext
+from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
+from yellowtor.database_url import read_url, without_password
 from yellowtor.errors import BadJob, LedgerTrouble
+from yellowtor.ledger.machine import this_machine
 from yellowtor.ledger.schema import KEPT_TABLES, VERSION, metadata, run
 from yellowtor.ledger.store import Clock, LedgerGone, Running, Store, batched, check_version, told
 
@@ -47,10 +49,13 @@ class Server(NamedTuple):
 
     def full_url(self) -> URL:
         """Raises BadJob."""
-        try:
-            url = make_url(self.url)
-        except ArgumentError as error:
-            raise BadJob(f"ledger = {self.url!r} is not the URL of a database. Nothing was sent.") from error
+        url = read_url(self.url)
+        if url is None:
+            shown = without_password(self.url)
+            raise BadJob(
+                f"ledger = {shown!r} is not the URL of a database, such as postgresql://user@host/name. "
+                "Nothing was sent."
+            )
         if url.get_backend_name() != "postgresql":
             raise BadJob(
                 f"ledger = {self}: a ledger is a file, or a PostgreSQL: postgresql://user@host/name. Nothing was sent."
@@ -58,8 +63,13 @@ class Server(NamedTuple):
         url = url.set(password=self.password) if self.password else url
         return url.set(drivername="postgresql+psycopg")
 
+    def __repr__(self) -> str:
+        return f"Server({str(self)!r})"
+
     def __str__(self) -> str:
-        url = make_url(self.url)
+        url = read_url(self.url)
+        if url is None:
+            return without_password(self.url)
         return URL.create(
             url.get_backend_name(), url.username, None, url.host, url.port, url.database
         ).render_as_string()
@@ -206,7 +216,7 @@ class PostgresStore(Store):
     def is_alive(self, run: Running) -> bool:
         """It has given a sign of life lately, and is no process of this machine that is gone."""
         lapsed = self.clock.now() - datetime.fromisoformat(run.seen_at) > timedelta(seconds=LAPSE_S)
-        here = run.worker.host == platform.node()
+        here = run.worker.host == platform.node() and run.worker.machine == this_machine()
         return not lapsed and not (here and not _is_there(run.worker.process))
 
     @contextmanager

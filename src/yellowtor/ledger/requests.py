@@ -8,10 +8,10 @@ import json
 import math
 import zlib
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Literal, TypeVar
 
@@ -24,11 +24,10 @@ from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reservation, Reserved
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reservation, Reserved, Ticket
 from yellowtor.ledger.account import Account, AccountTerms
 from yellowtor.ledger.runs import asked_elsewhere, others_in_flight
-from yellowtor.ledger.scanning import FINAL
-from yellowtor.ledger.schema import reply, request
+from yellowtor.ledger.schema import reply, request, ticket
 from yellowtor.ledger.store import ManyRows, Store, TextsOf, batched
 from yellowtor.ledger.windows import stamp
 
@@ -43,6 +42,7 @@ class Reserve:
     question_keys: Sequence[str]
     attempt: int
     counts_each: bool = True
+    free: bool = False  # the allowance does not count it
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,11 +91,36 @@ class Heed:
     uncounted: int
 
 
-Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed
+@dataclass(frozen=True, slots=True)
+class Shut:
+    """The service wants nobody to ask for so many seconds."""
+
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class LeaveQuestion:
+    """A question that no reply came to, and why: it stays open."""
+
+    question_key: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeepTickets:
+    """What the service gave for these questions, by their keys, until a reply comes; None: it is of no use any more."""
+
+    tickets: Mapping[str, Ticket | None]
+
+
+Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed | Shut | LeaveQuestion | KeepTickets
+OF_REQUEST = SettleReply | Refuse | Release
 
 
 REQUESTS = ManyRows(
-    request, ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "cost", "reserved_at"]
+    request,
+    ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "cost", "reserved_at"],
+    again="",  # a number that is taken would be a request that nobody counts
 )
 REPLIES = ManyRows(
     reply,
@@ -103,6 +128,8 @@ REPLIES = ManyRows(
 )
 CLOSE = """UPDATE request SET state = ?, kind = ?, settled_at = ?, took_ms = CAST(done.column2 AS integer)
     FROM (VALUES {}) AS done WHERE request.id = done.column1"""
+PUT_TICKET = "INSERT INTO ticket (question_key, ticket, place, questions) VALUES (?, ?, ?, ?)"
+LEAVE = "UPDATE question SET left_open = ? WHERE key = ?"
 AT_ONCE = 1_000
 LATELY = 200  # requests that tell how long a reply takes
 
@@ -115,12 +142,13 @@ class RequestBook:
     ) -> None:
         self._store, self._job, self._run, self._clock, self._terms = store, job_id, run_id, store.clock, terms
         self._differences: dict[str, str] = {}
-        self._slowest = math.inf
+        self._slowest, self._tickets = math.inf, False
         self._again, self._budget = again, budget
         self._account: Account | None = None
         self._as_of = -1  # the state of the ledger that the account is known at
         self._begun_at = store.changes()
         self._shared = others_in_flight(store, run_id)  # or another process has written since this run began
+        self._newest_before = store.connection.execute(select(func.max(reply.c.id))).scalar_one() or 0
 
     @property
     def is_far(self) -> bool:
@@ -144,6 +172,13 @@ class RequestBook:
         account = self._account_now()
         self._settle([o for o in orders if isinstance(o, SettleReply)], now)
         closed = self._close(orders, now)
+        self._store.run_many(
+            LEAVE,
+            [(json.dumps([o.why], ensure_ascii=False), o.question_key) for o in orders if isinstance(o, LeaveQuestion)],
+        )
+        for order in orders:
+            if isinstance(order, KeepTickets):
+                self._keep_tickets(order.tickets)
         learned = self._learn(orders, account, now)
         released = [o for o in orders if isinstance(o, Release)]
         account.released({o.request_id: o.units for o in released}, sum(o.cost for o in released))
@@ -171,6 +206,8 @@ class RequestBook:
                     f"{self._terms.service} said that we are too fast, and not how fast we may be: the pace went down "
                     f"to {self._slowest:.3g} a second, and grows again"
                 )
+            elif isinstance(order, Shut):
+                account.shut(now + timedelta(seconds=order.seconds))
             elif isinstance(order, Heed):
                 self._differences |= account.heed(order.told, order.uncounted, now)
             else:
@@ -217,6 +254,19 @@ class RequestBook:
         row = self._store.connection.execute(query).first()
         return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
 
+    def tickets(self, question_keys: Sequence[str]) -> dict[str, Ticket]:
+        """The tickets that these questions have from earlier."""
+        columns = (ticket.c.question_key, ticket.c.ticket, ticket.c.place, ticket.c.questions)
+        mine = ticket.c.question_key.op("IN")(TextsOf(json.dumps(question_keys)))
+        found = {row[0]: Ticket(*row[1:]) for row in self._store.connection.execute(select(*columns).where(mine))}
+        self._tickets = self._tickets or bool(found)
+        return found
+
+    def _keep_tickets(self, tickets: Mapping[str, Ticket | None]) -> None:
+        self._tickets = True
+        self._store.run_many("DELETE FROM ticket WHERE question_key = ?", [(key,) for key in tickets])
+        self._store.run_many(PUT_TICKET, [(key, *given) for key, given in tickets.items() if given])
+
     def _looked_at(self) -> Account:
         return Account(self._terms, self._job, self._store, self._budget)
 
@@ -232,8 +282,8 @@ class RequestBook:
         """The account's state; read again only when another process has written since."""
         version = self._store.changes()
         self._shared = self._shared or version != self._begun_at
-        if self._account is None or self._as_of != version:
-            self._account, self._as_of = self._looked_at(), version
+        if self._account is None or self._as_of != version or self._store.counting is not self:
+            self._account, self._as_of, self._store.counting = self._looked_at(), version, self
         return self._account
 
     def _reserve(self, orders: list[Reserve], account: Account, now: datetime) -> list[list[Reservation]]:
@@ -242,8 +292,8 @@ class RequestBook:
         for order in orders:
             made.append([known.get(key, AlreadyKnown()) for key in order.question_keys])
             wanted = [at for at, key in enumerate(order.question_keys) if key not in known]
-            covered = account.covers(len(wanted), now, counts_each=order.counts_each)
-            units = [1 if order.counts_each or not at else 0 for at in range(covered)]
+            covered = len(wanted) if order.free else account.covers(len(wanted), now, counts_each=order.counts_each)
+            units = [0 if order.free or (at and not order.counts_each) else 1 for at in range(covered)]
             for at, reserved in zip(wanted, account.grant(units, now) if covered else (), strict=False):
                 made[-1][at] = reserved
                 rows.append(self._row(reserved, order.question_keys[at], order.attempt, now))
@@ -257,8 +307,10 @@ class RequestBook:
         keys = [key for order in orders for key in order.question_keys]
         query = select(reply.c.question_key).where(reply.c.question_key.op("IN")(TextsOf(json.dumps(keys))))
         if self._again != "nothing":
-            final = FINAL if self._again == "failed" else []
-            query = query.where(reply.c.kind.in_(final) | (reply.c.run_id == self._run))
+            new = (
+                reply.c.id > self._newest_before
+            )  # by today's rules, which the reply's kind does not know, it had failed
+            query = query.where(new if self._again == "failed" else reply.c.run_id == self._run)
         known: dict[str, Reservation] = dict.fromkeys(asked_elsewhere(self._store, self._run, keys), Elsewhere())
         return known | dict.fromkeys(self._store.connection.execute(query).scalars(), AlreadyKnown())
 
@@ -271,6 +323,8 @@ class RequestBook:
 
     def _settle(self, orders: list[SettleReply], now: datetime) -> None:
         rows = [self._kept(order, now) for order in orders]
+        if self._tickets and orders:
+            self._keep_tickets(dict.fromkeys((order.question_key for order in orders), None))
         if self._again != "nothing" or self._shared:  # the new reply takes the place of the one before
             keys = [order.question_key for order in orders]
             self._store.connection.execute(reply.delete().where(reply.c.question_key.in_(keys)))
@@ -279,7 +333,7 @@ class RequestBook:
     def _kept(self, order: SettleReply, now: datetime) -> dict[str, object]:
         return {
             "question_key": order.question_key, "service": self._terms.service, "request_id": order.request_id,
-            "run_id": self._run, "kind": order.read.kind.value, "status": order.reply.status,
+            "run_id": self._run, "kind": order.read.kind.value, "status": 0 if order.reply.kind else order.reply.status,
             "message": order.read.message, "body": packed(order.reply.body), "received_at": _stamp(now),
             "headers": json.dumps(dict(order.reply.headers)),
         }  # fmt: skip
@@ -288,7 +342,7 @@ class RequestBook:
         """Mark what has become of requests, with one statement for all that became the same; those that were sent."""
         closed = defaultdict[tuple[str, str], list[tuple[int, int | None]]](list)
         for order in orders:
-            if not isinstance(order, Reserve | Postpone | Heed):
+            if isinstance(order, OF_REQUEST):
                 took_s = None if isinstance(order, Release) else order.took_s
                 closed[_become(order)].append((order.request_id, None if took_s is None else round(took_s * 1000)))
         for became, done in closed.items():

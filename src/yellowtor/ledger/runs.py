@@ -10,7 +10,7 @@ from yellowtor.ledger.schema import address, question, request, run
 from yellowtor.ledger.store import Running, Store, Worker
 from yellowtor.ledger.windows import stamp
 
-FIELDS = (run.c.id, run.c.job_id, run.c.started_at, run.c.seen_at, run.c.who, run.c.host, run.c.process)
+FIELDS = (run.c.id, run.c.job_id, run.c.started_at, run.c.seen_at, run.c.who, run.c.host, run.c.process, run.c.machine)
 
 
 def unended(store: Store, which: ColumnElement[bool]) -> list[Running]:

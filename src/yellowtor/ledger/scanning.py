@@ -19,6 +19,7 @@ from yellowtor.ledger.schema import (
     PINNED,
     address,
     answer,
+    candidates,
     job,
     last_scan,
     open_question,
@@ -64,7 +65,7 @@ class ScanBook:
     def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:
         self._store, self._job, self._run, self._askings = store, job_id, run_id, askings
         self._count = 0
-        self._collected: tuple[int, Turn, bool] | None = None  # in which session the open questions were, and for whom
+        self._collected: tuple[int, Turn, str] | None = None  # in which session the open questions were, and for whom
         self._in_order = True  # so far the keys are those of the last scan, in its order
 
     def composed_by(self) -> str:
@@ -212,33 +213,38 @@ class ScanBook:
         """How many scanned records are pinned, to be kept, incomplete, asked."""
         return count_states(self._store, self._job)
 
-    def open_questions(self, turn: Turn, *, again_failed: bool) -> tuple[int, int]:
+    def open_questions(self, turn: Turn, *, failed_before: str = "") -> tuple[int, int]:
         """Collect the questions that are open to a service, in the job's order; how many are, and how many are not.
+
+        Those are, too, to which a reply came before an instant (ISO 8601, UTC) that is none by today's reading rules.
 
         First which are open, from indexes alone; then, for those only, who asks and in which order.
         """
         asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
         mine = select(work.c.address_id).distinct().where(asks).subquery()
-        opened = self._opened(mine, turn, again_failed=again_failed)
+        opened = self._opened(mine, turn, failed_before=failed_before)
         who = select(func.min(work.c.place), question.c.key, address.c.parts, func.count()).select_from(
             question.join(work, work.c.address_id == question.c.address_id).join(
                 address, address.c.id == question.c.address_id
             )
         ).where(asks, question.c.id.in_(opened)).group_by(question.c.id, address.c.id)  # fmt: skip
-        self._collected = (self._store.session, turn, again_failed)
+        self._collected = (self._store.session, turn, failed_before)
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
             connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
             count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()
             return count, connection.execute(select(func.count()).select_from(mine)).scalar_one() - count
 
-    def _opened(self, mine: Subquery, turn: Turn, *, again_failed: bool) -> Select[Any]:
+    def _opened(self, mine: Subquery, turn: Turn, *, failed_before: str) -> Select[Any]:
         """The numbers of the questions about these addresses that are open to a service."""
         asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id == self._askings[turn.service])
         source = mine.join(question, asked).outerjoin(reply, reply.c.question_key == question.c.key)
         unanswered: ColumnElement[bool] = reply.c.id.is_(None)
-        if again_failed:
-            unanswered |= reply.c.kind.not_in(FINAL)
+        old = reply.c.received_at < failed_before
+        if failed_before:
+            read = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == turn.reading)
+            source = source.outerjoin(candidates, read)
+            unanswered |= and_(func.coalesce(func.nullif(candidates.c.kind, ""), reply.c.kind).not_in(FINAL), old)
         wanted = [unanswered]
         if turn.judged_by:
             judged = and_(
@@ -249,8 +255,8 @@ class ScanBook:
             )
             source = source.outerjoin(answer, judged)
             not_enough: ColumnElement[bool] = answer.c.address_id.is_(None)
-            if again_failed:
-                not_enough |= and_(answer.c.outcome == "failed", reply.c.id.is_not(None))
+            if failed_before:
+                not_enough |= and_(answer.c.outcome == "failed", reply.c.id.is_not(None), old)
             wanted.append(not_enough)
         if turn.after:
             before, said = question.alias(), reply.alias()
@@ -269,7 +275,7 @@ class ScanBook:
     def _page(self, last: int) -> Sequence[Any]:
         """Those after a place; collected anew where they were lost with the connection."""
         if self._collected and self._collected[0] != self._store.session:
-            self.open_questions(self._collected[1], again_failed=self._collected[2])
+            self.open_questions(self._collected[1], failed_before=self._collected[2])
         columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
         query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
         return self._store.connection.execute(query).all()

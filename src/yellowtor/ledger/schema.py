@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 8
+VERSION = 9
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -39,6 +39,7 @@ run = Table(
     Column("who", Text, nullable=False, server_default=""),
     Column("host", Text, nullable=False, server_default=""),
     Column("process", Integer, nullable=False, server_default="0"),
+    Column("machine", Text, nullable=False, server_default=""),  # where the number of its process means anything
 )  # fmt: skip
 
 request = Table(
@@ -76,6 +77,7 @@ pace = Table(
     Column("arrival", Float, nullable=False),  # theoretical arrival time, seconds of the ledger's clock
     Column("learned", Float, nullable=False, server_default="0"),  # requests a second that were borne at that instant
     Column("learned_at", Float, nullable=False, server_default="0"),
+    Column("shut_until", Text, nullable=False, server_default=""),  # the service wants nobody to ask before
 )  # fmt: skip
 
 reply = Table(
@@ -101,6 +103,8 @@ candidates = Table(
     Column("reply_id", Integer, primary_key=True),
     Column("reading_key", Text, primary_key=True),
     Column("found", Text, nullable=False),  # JSON
+    Column("kind", Text, nullable=False, server_default=""),  # what the reply means by these rules, and in words
+    Column("message", Text, nullable=False, server_default=""),
 )  # fmt: skip
 
 # An address as it was first met; equal ones have one key.
@@ -127,8 +131,21 @@ question = Table(
     Column("key", Text, nullable=False, unique=True),
     Column("address_id", ForeignKey("address.id"), nullable=False),
     Column("asking_id", ForeignKey("asking.id")),  # null: of an older version, until it is met again
+    Column("left_open", Text),  # JSON: why the last run got no reply
 )  # fmt: skip
+LEFT_OPEN = question.c.left_open.is_not(None)
+Index("question_left_open", question.c.key, sqlite_where=LEFT_OPEN, postgresql_where=LEFT_OPEN)
 Index("question_address", question.c.address_id, question.c.asking_id)
+
+# What a service has taken and not replied to yet: its ticket, and which of so many questions of one request it was.
+ticket = Table(
+    "ticket", metadata,
+    Column("question_key", Text, primary_key=True),
+    Column("ticket", Text, nullable=False),
+    Column("place", Integer, nullable=False),
+    Column("questions", Integer, nullable=False),
+    sqlite_with_rowid=False,
+)  # fmt: skip
 
 # A position that a person has decided: for one record (job and key) or for every record of an address.
 pin = Table(

@@ -21,6 +21,7 @@ from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.schema import FLEETING, VERSION, metadata
 
 T = TypeVar("T")
+DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
 MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
 
 
@@ -33,11 +34,12 @@ class Clock(Protocol):
 
 
 class Worker(NamedTuple):
-    """Who runs: a person's name, the machine's, the number of the process."""
+    """Who runs: a person's name, the host's, the number of the process; machine tells hosts of one name apart."""
 
     who: str
     host: str
     process: int
+    machine: str = ""
 
 
 class Running(NamedTuple):
@@ -63,6 +65,7 @@ class Store(ABC):
     index_first = ""
     shareable = False  # several runs may work on one job
     is_open = False  # whole, and ready for use
+    counting: object = None  # who knows what the accounts have used: nobody else in this process has charged them since
     session = 0  # raised whenever the connection, and what lives as long as it, is a new one
 
     @abstractmethod
@@ -148,6 +151,12 @@ class Store(ABC):
             raise self._trouble(error) from context.original_exception
 
     def _trouble(self, error: DBAPIError) -> LedgerTrouble:
+        if any(word in told(error) for word in DAMAGED):
+            return LedgerTrouble(
+                f"The ledger {self.name} is damaged: {told(error)}. Put it back from a backup, or recover it: "
+                f"`sqlite3 {self.name} .recover | sqlite3 new.sqlite`. With a new ledger, what it knew is asked and "
+                "paid again; the answers in your files stay."
+            )
         if not self.is_open:
             return LedgerTrouble(f"The ledger {self.name} can't be opened: {told(error)}. Nothing was sent.")
         return LedgerTrouble(f"The ledger {self.name} can't be used: {told(error)}. What was committed before is safe.")
@@ -171,14 +180,14 @@ def _in_postgresql(element: TextsOf, compiler: SQLCompiler, **options: Any) -> s
 
 
 class ManyRows:
-    """An insert of many rows in one step of the database; those that are there already stay.
+    """An insert of many rows in one step of the database; those that are there already stay, unless again says else.
 
     The event loop and the ledger's thread share the interpreter, and every step is a hand-over: a step for
     each row costs more than all the rows.
     """
 
-    def __init__(self, table: Table, columns: Sequence[str]) -> None:
-        self._columns = columns
+    def __init__(self, table: Table, columns: Sequence[str], *, again: str = " ON CONFLICT DO NOTHING") -> None:
+        self._columns, self._again = columns, again
         self._head = f"INSERT INTO {table.name} ({', '.join(columns)}) VALUES "  # noqa: S608 - our own names
         self._row = f"({', '.join('?' * len(columns))})"
 
@@ -186,7 +195,7 @@ class ManyRows:
         """Insert the rows; each has a value for every column."""
         for page in batched(rows, MOST_VALUES // len(self._columns)):
             values = tuple(row[name] for row in page for name in self._columns)
-            store.run(self._head + ", ".join([self._row] * len(page)) + " ON CONFLICT DO NOTHING", values)
+            store.run(self._head + ", ".join([self._row] * len(page)) + self._again, values)
 
 
 def batched(rows: Sequence[T], size: int) -> Iterator[Sequence[T]]:

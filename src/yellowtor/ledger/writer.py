@@ -1,7 +1,7 @@
 """The one thread that reaches the ledger while asking: orders pile up while a commit lasts, and go together."""
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, asynccontextmanager
 from functools import partial
@@ -11,9 +11,21 @@ from yellowtor.allowance.told import Told
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import Reservation, Reserved
+from yellowtor.answers.work import Reservation, Reserved, Ticket
 from yellowtor.errors import LedgerTrouble
-from yellowtor.ledger.requests import Heed, Order, Postpone, Refuse, Release, RequestBook, Reserve, SettleReply
+from yellowtor.ledger.requests import (
+    Heed,
+    KeepTickets,
+    LeaveQuestion,
+    Order,
+    Postpone,
+    Refuse,
+    Release,
+    RequestBook,
+    Reserve,
+    SettleReply,
+    Shut,
+)
 from yellowtor.ledger.store import LedgerGone
 
 T = TypeVar("T")
@@ -33,11 +45,19 @@ class GroupWriter:
         self._busy: asyncio.Task[None] | None = None
 
     async def reserve(
-        self, question_keys: Sequence[str], attempt: int, *, counts_each: bool = True
+        self, question_keys: Sequence[str], attempt: int, *, counts_each: bool = True, free: bool = False
     ) -> Sequence[Reservation]:
-        """One for each question of a request; each counts in the window, or all of them as one."""
+        """One for each question of a request; each counts in the window, or all of them as one, or none (free)."""
         self._raise_failure()  # before more is spent
-        return await self._order(Reserve(question_keys, attempt, counts_each))
+        return await self._order(Reserve(question_keys, attempt, counts_each, free))
+
+    async def tickets(self, question_keys: Sequence[str]) -> Mapping[str, Ticket]:
+        """The tickets that these questions have from earlier."""
+        return await self.call(lambda: self._book.tickets(question_keys))
+
+    async def keep_tickets(self, tickets: Mapping[str, Ticket | None]) -> None:
+        """Keep what the service gave for these questions; None: it is of no use any more."""
+        await self._order(KeepTickets(tickets))
 
     def settle(self, request_id: int, question_key: str, reply: Reply, read: Read, took_s: float | None = None) -> None:
         """Keep a reply: no later than with the next reservation, or when flush() returns."""
@@ -55,6 +75,14 @@ class GroupWriter:
     def heed(self, told: Sequence[Told], uncounted: int) -> None:
         """Go by what the service says of its limits, no later than with the next reservation."""
         self._put(Heed(told, uncounted), None)
+
+    def shut(self, seconds: float) -> None:
+        """Nobody is to ask for so long, no later than with the next reservation."""
+        self._put(Shut(seconds), None)
+
+    def leave_open(self, question_key: str, why: str) -> None:
+        """Note why no reply came to a question, no later than with the next reservation."""
+        self._put(LeaveQuestion(question_key, why), None)
 
     async def release(self, reserved: Reserved) -> None:
         await self._order(Release(reserved.request_id, reserved.units, reserved.cost))

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from yellowtor.answers.work import Turn
 from yellowtor.run.asked import Asked
-from yellowtor.run.conduct import Options, Parts, ask_all, judging_of
+from yellowtor.run.conduct import Options, Parts, ask_all, judging_of, stamp_of
 from yellowtor.run.ports import Watcher
 from yellowtor.run.stop import StopWish
 
@@ -26,13 +26,14 @@ def ask_along(parts: Parts, options: Options, watch: Watcher, stop: StopWish) ->
     """
     book, services, turns, settled = parts.book, parts.services, [], 0
     judging = judging_of(parts, watch)
-    turn = Turn(services[0].name, (), judging.key if len(services) > 1 else "")
+    turn = Turn(services[0].name, services[0].reading_key, (), judging.key if len(services) > 1 else "")
+    before = stamp_of(book.clock.now()) if options.again_failed else ""
     watch.phase("Looking")
     while not stop:
         others, gone = book.others()
-        if len(services) > 1:
+        if len(services) > 1 or options.again_failed:
             judging.judge_open(book.judging)
-        open_, _ = book.scanning.open_questions(turn, again_failed=options.again_failed)
+        open_, _ = book.scanning.open_questions(turn, failed_before=before)
         limit = None if options.at_most is None else options.at_most - settled
         done = list(ask_all(parts, open_, options, limit, judging, watch, stop)) if limit != 0 else []
         turns += done

@@ -13,22 +13,34 @@ from itertools import islice
 from typing import NamedTuple
 
 from yellowtor.allowance.breaker import Breaker
-from yellowtor.allowance.retry import Again, Decision, Settle, StopAsking, decide, told_wait_s
+from yellowtor.allowance.retry import (
+    NO_REPLY,
+    Again,
+    Attempt,
+    Decision,
+    LeaveOpen,
+    Settle,
+    StopAsking,
+    decide,
+    told_wait_s,
+)
 from yellowtor.allowance.told import Told, told_limits
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Read
-from yellowtor.answers.reply import Reply
+from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import subject_of
-from yellowtor.answers.work import AlreadyKnown, Elsewhere, Question, Reserved, Spent
+from yellowtor.answers.work import AlreadyKnown, Elsewhere, Question, Reserved, Spent, Ticket
+from yellowtor.errors import YellowtorError
 from yellowtor.run.asked import AskResult
 from yellowtor.run.gate import Gate
+from yellowtor.run.leaving import Leaving
+from yellowtor.run.onward import Onward
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
 PAGE = 500  # so many questions are brought out of the ledger at a time
 LOOK_S = 0.5  # between two looks at what another run has in flight
-PLACES = 5  # so often a request that is late for its place in the pace takes another
 
 
 class _Held(NamedTuple):
@@ -45,29 +57,7 @@ class _Taken(NamedTuple):
     read: Read
     decision: Decision
     took_s: float = 0.0
-
-
-class _Leaving:
-    """One request at the door. Called, it waits for its place in the pace; False when it must not leave.
-
-    left_at is the instant at which it left (seconds of the boot clock); 0 when it did not. number is how many had left
-    by then, itself included, as the service counts them.
-    """
-
-    def __init__(self, gate: Gate, writer: Writer, held: Sequence[_Held]) -> None:
-        self._gate, self._writer, self._reserved = gate, writer, held[0].reserved
-        self.units = sum(one.reserved.units for one in held)
-        self.left_at, self.number = 0.0, 0
-
-    async def __call__(self) -> bool:
-        for chance in range(1, PLACES + 1):
-            send_at, last = self._reserved.send_at, chance == PLACES
-            left_at = await self._gate.passed(send_at, late_or_not=last, units=self.units)
-            if left_at is not None:
-                self.left_at, self.number = left_at, self._gate.left
-                break
-            self._reserved = await self._writer.postpone(self._reserved, self.units)
-        return self.left_at > 0
+    left: bool = True  # the request has left this machine
 
 
 class Asker:
@@ -87,6 +77,7 @@ class Asker:
         self._bringing = asyncio.Lock()
         self._random = random.Random()
         self._breaker = Breaker(service.parallel)
+        self._onward = Onward(service, writer, self._gate, lambda sent: self._count(sent.units, sent.cost))
         self.result = AskResult(service.name)
 
     async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
@@ -142,20 +133,42 @@ class Asker:
 
         What a good reply left open of a few of them only is given back, to be asked about alone.
         """
+        if self._service.looks and attempt == 1:
+            group = await self._taken_up(group)
         while held := await self._reserve(group, attempt):
             taken = await self._send(held, attempt)
             again = await self._act(held, taken) if taken else {}
-            if not again or await self._gate.wait(max(again.values())):
+            if not taken or not again or await self._gate.wait(max(again.values())):
                 return []
             group = list(again)
-            if len(again) < len(held):
-                return group
+            if len(again) < len(held) or any(one.reply is not taken[0].reply for one in taken):
+                return group  # the request as a whole was answered: the same would bring the same
             attempt += 1
         return []
 
-    async def _reserve(self, group: Sequence[Question], attempt: int) -> list[_Held]:
+    async def _taken_up(self, group: Sequence[Question]) -> Sequence[Question]:
+        """Look for what an earlier run was promised; the questions of which nothing is known."""
+        tickets = await self._writer.tickets([question.key for question in group])
+        rest = [question for question in group if question.key not in tickets]
+        for promised in dict.fromkeys(ticket.ticket for ticket in tickets.values()):
+            mine = [one for one in group if one.key in tickets and tickets[one.key].ticket == promised]
+            if not (held := await self._reserve(mine, 1, each=False)):
+                continue
+            taken = await self._send(held, 1, [tickets[one.question.key] for one in held])
+            if taken and all(not one.read.kind.is_answer and one.reply.status not in NO_REPLY for one in taken):
+                for one in held:
+                    await self._writer.refuse(one.reserved.request_id, taken[0].read.kind)
+                await self._writer.keep_tickets({question.key: None for question in mine})
+                rest += mine  # the service does not know the ticket any more
+            elif taken:
+                await self._act(held, taken)
+        return rest
+
+    async def _reserve(self, group: Sequence[Question], attempt: int, *, each: bool = True) -> list[_Held]:
         """The right to ask about them, or about those of them that are not known yet and that the window allows."""
-        keys, each = [question.key for question in group], self._service.counts_each
+        if not group:
+            return []
+        keys, each = [question.key for question in group], each and self._service.counts_each
         reservations = await self._writer.reserve(keys, attempt, counts_each=each)
         spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
         if spent is not None:
@@ -168,37 +181,75 @@ class Asker:
         self._watch.advanced(sum(isinstance(reserved, AlreadyKnown) for reserved in reservations))
         return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
-    async def _send(self, held: Sequence[_Held], attempt: int) -> Sequence[_Taken] | None:
+    async def _send(
+        self, held: Sequence[_Held], attempt: int, tickets: Sequence[Ticket] = ()
+    ) -> Sequence[_Taken] | None:
         """Send at the reserved instant and take the reply in; None when the run was stopped before.
 
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
         pace's slack, and would let the next request catch up.
         """
-        taken, took_s, asked = None, 0.0, [subject_of(one.question.address) for one in held]
+        units = sum(one.reserved.units for one in held)
+        taken, took_s, leave = None, 0.0, Leaving(self._gate, self._writer, held[0].reserved, units)
         if await self._gate.comes(held[0].reserved.send_at - AHEAD_S):
-            leave = _Leaving(self._gate, self._writer, held)
             async with self._connections:
-                many = len(asked) > 1
-                request = self._service.request_many(asked) if many else self._service.request(asked[0])
-                reply = await self._service.send(request, leave)
-                if reply:
-                    self._heed(reply, leave.number)
+                taken = await self._sent(held, leave, attempt, tickets)
                 if leave.left_at:
                     took_s = self._clock.boot() - leave.left_at
                     self._gate.heard(leave.left_at)
-                taken = self._take(self._service.apart(reply, len(asked)), attempt) if reply else None
             if leave.left_at:
-                self.result.sent += 1
+                self._count(leave.units, sum(one.reserved.cost for one in held))
                 self.result.retried += attempt > 1
-                self.result.counted += leave.units
-                self.result.cost += sum(one.reserved.cost for one in held)
-                self._watch.sent(1, leave.units)
         if taken is None:
             for one in held:
-                self._reserved -= one.reserved.units
-                await self._writer.release(one.reserved)
+                await self._give_back(one.reserved)
             return None
-        return [one._replace(took_s=took_s) for one in taken]
+        return [one._replace(took_s=took_s, left=leave.left_at > 0) for one in taken]
+
+    async def _sent(
+        self, held: Sequence[_Held], leave: Leaving, attempt: int, tickets: Sequence[Ticket]
+    ) -> Sequence[_Taken] | None:
+        """Send one request about them, and take the whole reply in; None when it did not leave."""
+        if self._gate.stopped.is_set():
+            return None
+        try:
+            reply = await self._service.send(self._request(held, tickets), leave)
+            if reply is None:
+                return None
+            self._heed(reply, leave.number)
+            reply = await self._onward.reply([one.question for one in held], reply, leave)
+            replies = self._service.apart(reply, tickets[0].questions if tickets else len(held))
+            return self._take([replies[ticket.place] for ticket in tickets] or replies, attempt)
+        except YellowtorError:
+            raise
+        except Exception as error:  # noqa: BLE001 - one reply must not end the run, whatever is wrong with it
+            return self._failed(held, error)
+
+    def _request(self, held: Sequence[_Held], tickets: Sequence[Ticket]) -> Request:
+        if tickets:
+            return self._service.request_reply(tickets[0].ticket)
+        asked = [subject_of(one.question.address) for one in held]
+        return self._service.request_many(asked) if len(asked) > 1 else self._service.request(asked[0])
+
+    def _count(self, units: int, cost: int) -> None:
+        """A request has left."""
+        self.result.sent += 1
+        self.result.counted += units
+        self.result.cost += cost
+        self._watch.sent(1, units)
+
+    async def _give_back(self, reserved: Reserved) -> None:
+        """Nothing left for this reservation."""
+        self._reserved -= reserved.units
+        await self._writer.release(reserved)
+
+    def _failed(self, held: Sequence[_Held], error: Exception) -> Sequence[_Taken]:
+        """What is kept of questions whose asking met a fault that nobody foresaw: they have failed, and why."""
+        self._watch.fault(error)
+        why = f"an unexpected fault ({type(error).__name__}): --debug shows where"  # its own text may hold a key
+        self.result.kinds[Kind.UNREADABLE] = self.result.kinds.get(Kind.UNREADABLE, 0) + 1
+        reply, read = Reply(0, {}, b"", why, Kind.UNREADABLE), Read(Kind.UNREADABLE, message=why, lasting=True)
+        return [_Taken(reply, read, Settle())] * len(held)
 
     def _heed(self, reply: Reply, number: int) -> None:
         """Go by what the service says of its limits: what was reserved after so many had left, it has not counted."""
@@ -216,21 +267,29 @@ class Asker:
         else:
             taken = [self._take_one(reply, attempt) for reply in replies]
         kinds = [one.read.kind for one in taken]
-        if self._breaker.keeps_failing(kinds):
-            why = f"{self._breaker.failures} requests in a row brought no answer; the last: {taken[0].read.message}"
+        unreadable = [one.read.kind is Kind.UNREADABLE and isinstance(one.decision, Settle) for one in taken]
+        if self._breaker.keeps_failing(kinds, unreadable=all(unreadable)):
+            last = taken[0].read.message
+            if self._breaker.reads_nothing:
+                why = f"none of the first {self._breaker.unreadable} replies could be read; the last: {last}"
+            else:
+                why = f"{self._breaker.failures} requests in a row brought no answer; the last: {last}"
+                taken = [one._replace(decision=StopAsking(one.read.kind)) for one in taken]
             self._note_stop(kinds[0], why)
             self._stop()
-            taken = [one._replace(decision=StopAsking(one.read.kind)) for one in taken]
         return taken
 
     def _take_one(self, reply: Reply, attempt: int) -> _Taken:
         """The same for one. If it ends the asking, nothing leaves after it."""
         read = self._service.meaning(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
-        tries, now = self._service.tries, self._clock.now()
-        decision = decide(read.kind, reply.headers, attempt, tries, now, self._random.random())
+        now = self._clock.now()
+        this = Attempt(attempt, 1 if read.lasting else self._service.tries, self._random.random())
+        decision = decide(read.kind, reply.status, reply.headers, this, now)
+        told = told_wait_s(read.kind, reply.headers, now)
+        if told and read.kind in {Kind.TOO_FAST, Kind.WINDOW_SPENT}:
+            self._writer.shut(told)
         if isinstance(decision, StopAsking):
-            told = told_wait_s(read.kind, reply.headers, now)
             resets_at = (now + timedelta(seconds=told)).isoformat(timespec="seconds") if told else ""
             self._note_stop(decision.why, read.message, resets_at)
             self._stop()
@@ -241,20 +300,45 @@ class Asker:
     async def _act(self, held: Sequence[_Held], taken: Sequence[_Taken]) -> dict[Question, float]:
         """Do what was decided about each reply; the questions to be asked again, and in how many seconds."""
         again = {}
-        for (question, reserved), (reply, read, decision, took_s) in zip(held, taken, strict=True):
+        for (question, reserved), (reply, read, decision, took_s, left) in zip(held, taken, strict=True):
             if isinstance(decision, Settle):
                 self._writer.settle(reserved.request_id, question.key, reply, read, took_s)
                 self.result.settled += 1
                 self._watch.advanced(1)
-                continue
-            tried = self._gate.rate() if told_wait_s(read.kind, reply.headers, self._clock.now()) is None else 0.0
-            await self._writer.refuse(reserved.request_id, read.kind, took_s, tried)
+            elif left:
+                tried = self._gate.rate() if told_wait_s(read.kind, reply.headers, self._clock.now()) is None else 0.0
+                await self._writer.refuse(reserved.request_id, read.kind, took_s, tried)
+            if not left:
+                await self._give_back(reserved)
+            self._tell(question, reserved, reply, read, decision, took_s if left else None)
+            if isinstance(decision, LeaveOpen | StopAsking) and read.message:
+                self._writer.leave_open(question.key, read.message)
             if isinstance(decision, Again):
                 again[question] = decision.after_s
+                if self._service.looks:
+                    await self._writer.keep_tickets({question.key: None})
+            elif isinstance(decision, LeaveOpen):
+                self.result.left_open[read.message] += 1
+                self._watch.advanced(1)
         return again
+
+    def _tell(
+        self, question: Question, reserved: Reserved, reply: Reply, read: Read, decision: Decision, took_s: float | None
+    ) -> None:
+        """Tell whoever keeps a log of a request and what was decided about its reply."""
+        self._watch.event(
+            "request",
+            {
+                "service": self._service.name, "id": reserved.request_id, "address": question.address,
+                "status": reply.status or None, "kind": read.kind.value, "message": read.message,
+                "took_ms": None if took_s is None else round(took_s * 1000), "decision": decision.word,
+                "after_s": round(decision.after_s, 1) if isinstance(decision, Again) else None,
+            },
+        )  # fmt: skip
 
     def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:
+            self._watch.event("stop", {"service": self._service.name, "why": why.value, "message": message})
             self.result.stopped_by, self.result.message, self.result.resets_at = why, message, resets_at
 
     def _stop(self) -> None:

@@ -13,7 +13,7 @@ class AskResult:
     """What asking one service came to: requests sent, and as the allowance counts them; questions settled.
 
     cost is in millionths of currency. `stopped_by` is why it ended before the questions did, if it did; for_good: the
-    run may go no further, whenever that is.
+    run may go no further, whenever that is. left_open counts the questions that no reply came to, by the reason.
     """
 
     service: str = ""
@@ -30,6 +30,7 @@ class AskResult:
     resets_at: str = ""
     for_good: bool = False
     interrupted: bool = False
+    left_open: Counter[str] = field(default_factory=Counter)
     differences: tuple[str, ...] = ()  # what the service said of its limits, where its description says something else
 
 
@@ -67,6 +68,11 @@ class Asked:
     @property
     def kinds(self) -> Counter[Kind]:
         return sum((Counter(turn.kinds) for turn in self.turns), Counter[Kind]())
+
+    @property
+    def left_open(self) -> Counter[str]:
+        """How many questions stay open because no reply came, by the reason."""
+        return sum((turn.left_open for turn in self.turns), Counter[str]())
 
     @property
     def stopped(self) -> AskResult | None:

@@ -2,13 +2,13 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
-from datetime import datetime, timedelta
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
 from itertools import islice
 from pathlib import Path
 
 from yellowtor.allowance.price import MILLION, money
-from yellowtor.allowance.windows import tightest
+from yellowtor.allowance.windows import Left, tightest
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
@@ -58,6 +58,8 @@ class Options:
     """How this run is to go. at_most limits the distinct questions; repair: see WriteBack.
 
     spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
+    failed_before: of what failed, replies from before this instant (ISO 8601, UTC; else the begin of the run) are asked
+    for again.
     """
 
     dry_run: bool = False
@@ -66,6 +68,8 @@ class Options:
     repair: bool = False
     spend_at_most: int | None = None
     agreed: bool = False
+    failed_before: str = ""
+    log: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -85,11 +89,16 @@ class Summary:
     abandoned: tuple[str, ...] = ()
     in_reverse: bool = False
     untouched: frozenset[Path] = frozenset()
+    left: tuple[Left, ...] = ()  # what the windows of the first service allow at the end
+    began: str = ""
 
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
     job, book, services = parts.job, parts.book, parts.services
+    began = stamp_of(book.clock.now())
+    if options.again_failed:
+        options = replace(options, failed_before=options.failed_before or began)
     before = {file: state_of(file) for file in parts.files}
     for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
@@ -97,7 +106,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     source, judging = parts.table.fingerprint(), judging_of(parts, watch)
     scanned, plan = _planned(parts, options, judging, watch, source)
     if not (options.dry_run or options.agreed):
-        check_cost(job, plan)
+        check_cost(job, plan, options.spend_at_most)
     asked, wrote, changes = Asked(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if (scanned.new or scanned.changed) and plan.kept and not job.in_reverse and job.judge.area is None:
@@ -110,7 +119,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     else:
         open_, most = plan.open_questions, options.at_most
         asked = Asked(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
-        watch.phase("Judging")
+        watch.phase("Judging", sum(turn.settled for turn in asked.turns) or None)
         judging.judge_open(book.judging)
         with locked(parts.files, watch.remark):
             wrote = _write(parts, back, watch, source, scanned.records)
@@ -121,6 +130,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
         changes, tuple(subject_of(text).line() for text in book.abandoned), job.in_reverse,
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
+        tuple(book.requests[services[0].name].left()), began,
     )  # fmt: skip
 
 
@@ -167,6 +177,8 @@ class Foretold:
 def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> Foretold:
     """Read the records and tell what a run would do; nothing is sent, nothing written."""
     judging, source = judging_of(parts, watch), parts.table.fingerprint()
+    if options.again_failed:
+        options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
     scanned, plan = _planned(parts, options, judging, watch, source)
     first, now = parts.services[0], parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
@@ -181,17 +193,21 @@ def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher, s
         watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
     askings = [service.asking for service in services]
     scanned = scan(parts.job, parts.table, askings, book.scanning, book.written, watch, source)
-    if len(services) > 1:  # whom to ask depends on what is known
+    if len(services) > 1 or options.again_failed:  # whom to ask, and what, depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
-    again, most, now = options.again_failed, options.at_most, parts.clock.now()
-    return scanned, make_plan(book, services, judging.key, now, again_failed=again, at_most=most)
+    passes_on, now = parts.job.ask.next.spent, parts.clock.now()
+    return scanned, make_plan(
+        book, services, judging.key, now, failed_before=options.failed_before, at_most=options.at_most,
+        spent_passes_on=passes_on,
+    )  # fmt: skip
 
 
 def judging_of(parts: Parts, watch: Watcher) -> Judging:
     """How the job judges."""
     job = parts.job
-    return Judging(parts.services, job.judge.thresholds(), job.ask_next(), job.context(), watch.remark)
+    rules = (job.judge.thresholds(), job.ask_next(), job.context())
+    return Judging(parts.services, *rules, watch.remark, watch.fault, watch.advanced)
 
 
 def ask_all(
@@ -212,8 +228,8 @@ def ask_all(
         if at:
             watch.phase("Judging")
             judging.judge_open(parts.book.judging)
-            turn = Turn(service.name, tuple(waited_for), judged_by)
-            questions, _ = parts.book.scanning.open_questions(turn, again_failed=options.again_failed)
+            turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
+            questions, _ = parts.book.scanning.open_questions(turn, failed_before=options.failed_before)
         result = AskResult(service.name)
         if questions:
             result = _ask(parts, service, questions, judging, watch, stop, at_most)
@@ -228,7 +244,7 @@ def _passes_on(result: AskResult, job: Job) -> bool:
     """Whether what a service was not asked about may go to the next."""
     if result.stopped_by is Kind.WINDOW_SPENT:
         return job.ask.next.spent
-    return result.stopped_by is not None and job.ask.next.failed
+    return (result.stopped_by is not None or bool(result.left_open)) and job.ask.next.failed
 
 
 def _ask(
@@ -262,12 +278,18 @@ def _ask(
     return asyncio.run(whole())
 
 
-def check_cost(job: Job, plan: Plan) -> None:
+def stamp_of(now: datetime) -> str:
+    """An instant as the ledger keeps it."""
+    return now.astimezone(UTC).isoformat(timespec="milliseconds")
+
+
+def check_cost(job: Job, plan: Plan, spend_at_most: int | None) -> None:
     """Raise Unconfirmed where the run may cost more than the job wants to be asked about."""
     limit = job.ask.confirm_above
     if limit is None:
         return
-    for currency, cost in costs(plan).items():
+    for currency, all_of_it in costs(plan).items():
+        cost = all_of_it if spend_at_most is None else min(all_of_it, spend_at_most)
         if cost > limit * MILLION:
             raise Unconfirmed(
                 f"This run may cost {money(cost, currency)}, above ask.confirm_above = {limit:g}: say --yes if it may, "

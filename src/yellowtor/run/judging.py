@@ -14,17 +14,18 @@ from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.candidate import Candidate
 from yellowtor.answers.drift import SAMPLE, Drift
+from yellowtor.answers.kinds import Kind
 from yellowtor.answers.nearby import VERSION, judge_nearby
-from yellowtor.answers.outcome import Judgement, Thresholds, judge
+from yellowtor.answers.outcome import Judgement, Outcome, Thresholds, judge
 from yellowtor.answers.position import WRITTEN_DECIMALS
 from yellowtor.answers.reading import Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.several import AskNext, Settled, settle
 from yellowtor.answers.spots import Spot, Subject, subject_of
-from yellowtor.answers.work import EXTRA, Judged, KeptReply, Unjudged
+from yellowtor.answers.work import EXTRA, Judged, KeptReply, ReadAs, Unjudged
 from yellowtor.run.ports import JudgeBook, Service
 
-Found = list[tuple[int, str, str]]  # reply id, reading key, candidates as JSON
+Found = list[ReadAs]
 
 
 class Judging:
@@ -32,10 +33,12 @@ class Judging:
 
     def __init__(
         self, services: Sequence[Service], thresholds: Thresholds, ask_next: AskNext, context: frozenset[str],
-        remark: Callable[[str], None] = lambda _: None,
+        remark: Callable[[str], None] = lambda _: None, fault: Callable[[Exception], None] = lambda _: None,
+        advanced: Callable[[int], None] = lambda _: None,
     ) -> None:  # fmt: skip
         self._services = {service.name: service for service in services}
-        self._thresholds, self._next, self._context, self._remark = thresholds, ask_next, context, remark
+        self._thresholds, self._next, self._context = thresholds, ask_next, context
+        self._remark, self._fault, self._advanced = remark, fault, advanced
         self._drifts: dict[str, Drift] = {}
         self._readings = {service.name: service.reading_key for service in services}
         in_reverse = any(service.asking.operation == "reverse" for service in services)
@@ -56,6 +59,8 @@ class Judging:
         for page in islice(book.unjudged(self.key, self._readings), pages):
             found: Found = []
             book.put_judged([self._judge(item, found) for item in page], self.key, found)
+            if pages is None:
+                self._advanced(len(page))
         if pages is None:
             book.note_all_judged(self.key)
 
@@ -66,23 +71,42 @@ class Judging:
         judged = {}
         for name, reply in replies:
             read = self._read(name, reply, found)
-            judged[name] = judge_reply(asked, self._context, read, self._thresholds)
+            judged[name] = self._judgement(asked, read)
         silent = [name for name in self._services if name in item.replies and name not in judged]
         settled = settle(judged, silent, self._next, self._thresholds)
         ids = {name: reply.id for name, reply in replies}
         return _kept(item.address, ids[settled.service], max(ids.values()), settled)
 
+    def _judgement(self, asked: Subject, read: Read) -> Judgement:
+        try:
+            return judge_reply(asked, self._context, read, self._thresholds)
+        except Exception as error:  # noqa: BLE001 - one answer must not end the run
+            self._fault(error)
+            why = f"an unexpected fault ({type(error).__name__}) while judging: --debug shows where"
+            return Judgement(Outcome.FAILED, (why,))
+
     def _read(self, name: str, reply: KeptReply, found: Found) -> Read:
         """What a kept reply says."""
-        if not reply.kind.is_answer:
-            return Read(reply.kind, message=reply.message)
+        if not reply.status:
+            return Read(reply.kind, message=reply.message)  # none came
         if reply.candidates is not None:
             return Read(reply.kind, _candidates(reply.candidates), reply.message)
-        read = self._services[name].read(Reply(reply.status, json.loads(reply.headers), reply.body))
-        for said in self._drifts[name].note(read.kind, read.candidates):
+        read = self._read_anew(name, reply)
+        for said in self._drifts[name].note(read.kind, read.candidates, read.unknown_levels):
             self._remark(said)
         text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
-        found.append((reply.id, self._readings[name], text))
+        found.append(ReadAs(reply.id, self._readings[name], text, read.kind, read.message))
+        return read
+
+    def _read_anew(self, name: str, reply: KeptReply) -> Read:
+        """The same by today's rules. A reply that can't be read, whatever is wrong with it, has failed."""
+        try:
+            read = self._services[name].read(Reply(reply.status, json.loads(reply.headers), reply.body))
+        except Exception as error:  # noqa: BLE001 - one reply must not end the run
+            self._fault(error)
+            return Read(Kind.UNREADABLE, message=f"an unexpected fault ({type(error).__name__}): --debug shows where")
+        if read.kind is reply.kind and not read.kind.is_answer:
+            return read._replace(message=reply.message)
         return read
 
 

@@ -74,9 +74,13 @@ class Otherwise:
 
 
 def make_plan(
-    book: Book, services: Sequence[Service], judged_by: str, now: datetime, *, again_failed: bool, at_most: int | None
-) -> Plan:
-    """The plan for the scan that has just been made. Leaves the first service's open questions collected."""
+    book: Book, services: Sequence[Service], judged_by: str, now: datetime, *,
+    failed_before: str, at_most: int | None, spent_passes_on: bool = False,
+) -> Plan:  # fmt: skip
+    """The plan for the scan that has just been made. Leaves the first service's open questions collected.
+
+    spent_passes_on: what a service's allowance does not cover now goes to the next service, and does not wait.
+    """
     scanning, (first, *others) = book.scanning, services
     states = scanning.states()
     known = judged_by if others else ""
@@ -84,16 +88,20 @@ def make_plan(
     needs_more = (judged - enough + 1) / (judged + 2)  # Laplace's rule: of nothing known, a half
 
     def open_to(service: Service, after: Sequence[Service] = ()) -> int:
-        turn = Turn(service.name, tuple(earlier.name for earlier in after), known)
-        return _limited(scanning.open_questions(turn, again_failed=again_failed)[0], at_most)
+        turn = Turn(service.name, service.reading_key, tuple(earlier.name for earlier in after), known)
+        return _limited(scanning.open_questions(turn, failed_before=failed_before)[0], at_most)
 
     spans = [(open_to(service, services[:at]), open_to(service)) for at, service in enumerate(others, 1)]
-    open_, answered = scanning.open_questions(Turn(first.name, (), known), again_failed=again_failed)
-    made = foretold(book, first, _limited(open_, at_most), now)
+    turn = Turn(first.name, first.reading_key, (), known)
+    open_, answered = scanning.open_questions(turn, failed_before=failed_before)
+    passes_on = spent_passes_on and bool(others)
+    made, over = _foretold_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
     later, before = list[Later](), made
-    for at, (service, (least, most)) in enumerate(zip(others, spans, strict=True), 1):
+    for at, (service, (sure, most)) in enumerate(zip(others, spans, strict=True), 1):
+        least = min(most, sure + over)
         expected = least + round((most - least) * needs_more**at)
-        before = foretold(book, service, most, now, after=before)
+        passes_on = spent_passes_on and at < len(others)
+        before, over = _foretold_now(book, service, most, now, after=before, passes_on=passes_on)
         cost = book.requests[service.name].cost(units_of(service, expected))
         later.append(Later(service.name, least, expected, most, before.cost, cost, currency_of(service, now), before))
     return Plan(
@@ -111,6 +119,17 @@ def make_plan(
         currency_of(first, now),
         tuple(later),
     )
+
+
+def _foretold_now(
+    book: Book, service: Service, questions: int, now: datetime, *, passes_on: bool, after: Forecast | None = None
+) -> tuple[Forecast, int]:
+    """The forecast for a service, and how many questions go on to the next because its allowance is spent."""
+    made = foretold(book, service, questions, now, after=after)
+    if not passes_on or made.requests <= made.at_once:
+        return made, 0
+    asked = made.at_once * (1 if service.counts_each else service.most)
+    return foretold(book, service, asked, now, after=after), max(0, questions - asked)
 
 
 def foretold(

@@ -14,12 +14,14 @@ from yellowtor.answers.outcome import Judgement, Thresholds
 from yellowtor.answers.reading import Looked, Read
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.spots import Subject
-from yellowtor.answers.work import Reserved, Spent
+from yellowtor.answers.work import Question, Reserved, Spent
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import written_aside
 from yellowtor.run.gate import Gate
 from yellowtor.run.job import Job
 from yellowtor.run.judging import judge_reply
+from yellowtor.run.leaving import Leaving
+from yellowtor.run.onward import Onward
 from yellowtor.run.ports import Book, Clock, Service, Table
 from yellowtor.run.scan import RowReader, key_as_shown
 
@@ -121,9 +123,14 @@ async def _ask(asked: Subject, question: str, service: Service, book: Book, cloc
             )
         if not isinstance(reserved, Reserved):
             raise YellowtorError("Another run is asking this at the moment: try again. Nothing was sent.")
-        await Gate(service.pace, clock).passed(reserved.send_at)
-        reply = await service.send(service.request(asked))
-        assert reply is not None, "nothing held the request back"
+        gate = Gate(service.pace, clock)
+        leaving = Leaving(gate, writer, reserved, reserved.units)
+        reply = await service.send(service.request(asked), leaving)
+        assert reply is not None, "nothing holds the request back"
+        reply = await Onward(service, writer, gate, lambda _: None).reply([Question(question, "", 1)], reply, leaving)
+        if not leaving.left_at:
+            await writer.release(reserved)
+            return reply
         read = service.meaning(reply)
         if read.kind.is_answer:
             writer.settle(reserved.request_id, question, reply, read)

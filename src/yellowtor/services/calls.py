@@ -13,7 +13,8 @@ from yellowtor.settings import Settings
 ADDRESS = ("q", *(part for part in PARTS if part != "whole"))
 SPOT = ("lat", "lon")
 BOX = ("west", "south", "east", "north")
-ALWAYS = ("language", "limit", "countries", *BOX)
+FRESH = ("time", "date_time", "nonce")
+ALWAYS = ("language", "limit", "countries", *BOX, *FRESH)
 OF_MANY = ("questions", "id")
 
 
@@ -54,6 +55,28 @@ class Call(Settings):
         return named | {name for body in self.bodies().values() if body for name in names_in(body)}
 
 
+class Poll(Settings):
+    """Where a service takes a question (202, or a rule of the kind `accepted`) and has its reply later.
+
+    The ticket is kept in the ledger: a run that is cut goes on looking, and does not ask again.
+    """
+
+    ticket: str | None = Field(
+        None,
+        description="Path to the ticket in the reply that accepts. Without it, the ticket is its field `Location`.",
+    )
+    url: str = Field("{+ticket}", description="URI template of the request that looks; it has `{ticket}`.")
+    every_s: float = Field(2.0, gt=0, le=3600, description="Seconds between two looks; `Retry-After` can ask for more.")
+    most: int = Field(100, ge=1, le=100_000, description="Looks in one run; the next run goes on.")
+    counts: bool = Field(True, description="Whether the allowance counts each look.")
+
+    @model_validator(mode="after")
+    def _has_ticket(self) -> "Poll":
+        if "ticket" not in uritemplate.variables(self.url):
+            raise ValueError("url has no {ticket}")
+        return self
+
+
 class Many(Call):
     """Where a service takes many questions in one request. Each result is read as a reply of its own, by `[reply]`.
 
@@ -77,6 +100,13 @@ class Many(Call):
         description="Path from a result to the `{id}` of its question; of `text`, lines with one id are one result. "
         "Without it, results come in the order of the questions.",
     )
+    keyed: bool = Field(
+        False, description="Of JSON: `results` finds an object whose names are the `{id}`s, and not a list."
+    )
+    missing: Literal["nothing found", "unreadable"] = Field(
+        "unreadable", description="What it means when a question has no result: else it is asked alone."
+    )
+    reply: ReplyRules | None = Field(None, description="How a result is read, where it differs from a reply.")
     counts: Literal["questions", "requests"] = Field(
         "questions", description="What the allowance counts, its pace as well: each question, or each request."
     )
@@ -85,8 +115,10 @@ class Many(Call):
     def _whole(self) -> "Many":
         if "questions" not in self.variables():
             raise ValueError("has no {questions} in its body or URL")
-        if (self.id is not None) != ("id" in names_in(self.question)):
-            raise ValueError("id and the variable {id} of question belong together")
+        if (self.id is not None or self.keyed) != ("id" in names_in(self.question)):
+            raise ValueError("id (or keyed) and the variable {id} of question belong together")
+        if self.keyed and self.id is not None:
+            raise ValueError("keyed and id are two ways to say whose a result is: keep one")
         if not isinstance(self.question, str) and not self.json_body:
             raise ValueError("question is a table, and only a body of JSON can hold one: write a text")
         return self
@@ -98,6 +130,7 @@ class Operation(Call):
     about: ClassVar[tuple[str, ...]] = ()  # the variables that say what is asked about
 
     candidates: int = Field(5, ge=1, le=100, description="How many candidates to ask for: the variable `limit`.")
+    poll: Poll | None = Field(None, description="Where the reply comes later: how it is looked for.")
     many: Many | None = Field(None, description="How many questions are asked at once, where that is possible.")
 
     def wants(self) -> tuple[str, ...]:
@@ -110,7 +143,8 @@ class Forward(Operation):
 
     Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
     `language`, `limit`, `countries`, `west`, `south`, `east`, `north`, and your own variables: what the job says of
-    them, and nothing where it says nothing.
+    them, and nothing where it says nothing. `time` (seconds since 1970), `date_time` (ISO 8601, UTC) and `nonce` (32
+    random hexadecimal digits) are new in each request.
     """
 
     about: ClassVar[tuple[str, ...]] = ADDRESS

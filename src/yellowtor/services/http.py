@@ -1,30 +1,32 @@
-"""The HTTP service: the only module that knows the HTTP client and its exceptions.
+"""The HTTP service: asks as its description says, and reads what comes.
 
-Nothing that leaves here holds a secret: replies are masked before anybody sees them, requests carry a
-form that may be shown.
+Nothing that leaves here holds a secret: replies are masked before anybody sees them and again when they are read,
+requests carry a form that may be shown.
 """
 
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Self
-from urllib.parse import urlsplit
+from functools import partial
+from pathlib import Path
+from typing import Self
+from urllib.parse import unquote, urlsplit
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
-from yellowtor.answers.apart import take_apart
+from yellowtor.answers.apart import PART, take_apart
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Looked, Read, look_up, read_meaning, read_reply
+from yellowtor.answers.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import Subject
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description
 from yellowtor.services.making import RequestMaker, Wishes
+from yellowtor.services.masking import Masker
+from yellowtor.services.onward import Onward
+from yellowtor.services.transport import LARGEST, Came, Leave, NothingCame, Transport
 from yellowtor.services.variables import Values
-
-if TYPE_CHECKING:
-    import aiohttp
 
 HEARD = frozenset(
     {
@@ -38,17 +40,20 @@ HEARD = frozenset(
     }
 )  # fields
 NONE = Wishes()
-LARGEST = 8 * 1024 * 1024  # bytes of a reply, unpacked
-
-
-class _HeldBackError(Exception):
-    """A request was not to leave after all."""
+PARTS = {"missing", "reply"}  # keys of `many` that say how a result is read
+READING = "2"  # how replies are read: with another, kept ones are read again
 
 
 class HttpService:
-    """A service as its description says, asked as is wished; sends while it is entered (async with)."""
+    """A service as its description says, asked as is wished; sends while it is entered (async with).
 
-    def __init__(self, description: Description, values: Values, wishes: Wishes = NONE) -> None:
+    folder is that of the description; read_again looks its variables up once more.
+    """
+
+    def __init__(
+        self, description: Description, values: Values, wishes: Wishes = NONE, folder: Path = Path(),
+        read_again: Callable[[], Values] | None = None,
+    ) -> None:  # fmt: skip
         direction = wishes.direction
         operation, replies = description.operation(direction), description.replies(direction)
         self.name = description.service.name
@@ -62,34 +67,46 @@ class HttpService:
         self.prices: Sequence[Price] = description.prices
         self.parallel = description.allowance.parallel
         self.tries = description.allowance.tries
-        self.unset = values.unset
-        self.extra = tuple(replies.extra)
-        self.reading_key = digest(replies.model_dump_json())
-        self._maker = RequestMaker(description, values, wishes)
-        self._timeout_s = description.allowance.timeout_s
-        self._reading = replies.reading()
-        self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
-        self._values = replace(values, derived=(self._maker.token,))
-        self._session: aiohttp.ClientSession | None = None
-        self._proxy: str | None = None
-        self._paths = replies.paths()
-        self._apart = description.apart(operation)
         self.most = operation.many.most if operation.many else 1
         self.counts_each = operation.many is None or operation.many.counts == "questions"
-        template, count, wants = self._maker.template, operation.candidates, operation.wants()
-        told = wishes.variables()
-        used = {name: text for name, text in told.items() if name in operation.variables()}
+        self.unset = values.unset
+        self.extra = tuple(replies.extra)
+        of_part = operation.many.model_dump_json(include=PARTS) if operation.many else ""
+        self.reading_key = digest(READING, replies.model_dump_json(), of_part)
+        self._description, self._wishes, self._folder = description, wishes, folder
+        self._values, self._look_again = values, read_again
+        self._maker = RequestMaker(description, values, wishes)
+        self._masker = Masker([*values.secrets(), self._maker.token])
+        self._reading = replies.reading()
+        own = operation.many.reply if operation.many else None
+        self._reading_of_part = own.reading() if own else self._reading
+        self._paths = replies.paths()
+        self._apart = description.apart(operation)
+        self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
+        self._onward = Onward(description, wishes, self._reading, lambda: self._values.plain, self._masker)
+        self.looks = self._onward.looks
+        self._transport: Transport | None = None
+        used = {name: text for name, text in wishes.variables().items() if name in operation.variables()}
         area = ",".join(used[side] for side in BOX if side in used)
         language, countries = used.get("language", ""), used.get("countries", "")
+        template, count, wants = self._maker.template, operation.candidates, operation.wants()
         self.asking = Asking(self.name, direction, template, language, countries, count, wants, area)
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
-        return self._maker.request(asked)
+        return replace(self._maker.request(asked), again=partial(self.request, asked))
 
     def request_many(self, asked: Sequence[Subject]) -> Request:
         """The request that asks about all of these at once: no more than `most`."""
-        return self._maker.request_many(asked)
+        return replace(self._maker.request_many(asked), again=partial(self.request_many, asked))
+
+    def request_reply(self, ticket: str) -> Request:
+        """The request that looks whether the reply that was promised with this ticket is ready."""
+        return self._onward.look(ticket, self._maker.request(Address()))
+
+    def needs_token(self, request: Request) -> bool:
+        """Whether another request must be sent before this one, for a token."""
+        return request.before is None and self._onward.ready(request).before is not None
 
     def apart(self, reply: Reply, count: int) -> Sequence[Reply]:
         """A reply to so many questions as one to each; the same for all where it speaks of the request as a whole."""
@@ -103,113 +120,79 @@ class HttpService:
 
     def meaning(self, reply: Reply) -> Read:
         """What a reply says, but for its candidates."""
-        if reply.kind is not None:
-            return Read(reply.kind, message=reply.trouble)
-        return read_meaning(self._reading, reply.status, reply.body, reply.headers)
+        return self._read(reply, read_meaning)
 
     def read(self, reply: Reply) -> Read:
         """What a reply says; a kept one too, for nothing is asked again."""
-        if reply.kind is not None:
-            return Read(reply.kind, message=reply.trouble)
-        return read_reply(self._reading, reply.status, reply.body, reply.headers)
+        return self._read(reply, read_reply)
 
     def looked_up(self, reply: Reply) -> Sequence[Looked]:
         """What each path of the description found in the first candidate of a reply."""
-        found = look_up(self._reading, reply.body, reply.headers)
+        look_at = look_up(self._reading_of(reply), reply.body, reply.headers)
+        found = {name: self._masker.in_text(text) for name, text in look_at.items()}
         return [Looked(name, path, found.get(name)) for name, path in self._paths.items()]
 
-    async def send(self, request: Request, leave: Callable[[], Awaitable[bool]] | None = None) -> Reply | None:
-        """Send and wait for the whole reply. Never raises for what a network or a server can do.
+    async def send(self, request: Request, leave: Leave | None = None) -> Reply | None:
+        """Send once, and wait for the whole reply. Never raises for what a network or a server can do.
 
         leave is awaited when the connection stands, before the first byte goes out; when it says no, nothing
-        does, and there is no reply.
+        does, and there is no reply. Where the reply has `onward`, that is to be sent next, and then there may be more.
         """
-        import aiohttp  # a run that has all its answers does without
-        from yarl import URL
-
-        assert self._session is not None, "send() needs the service to be entered"
-        if leave and not self.pace.per_second:  # no pace: no need to stand at the door
-            if not await leave():
-                return None
-            leave = None
-        try:
-            async with self._session.request(
-                request.method,
-                URL(request.url, encoded=True),
-                data=request.body,
-                headers=request.headers,
-                allow_redirects=False,
-                proxy=self._proxy,
-                trace_request_ctx=leave,
-            ) as answer:
-                body = await answer.content.read(LARGEST + 1)
-                while not answer.content.at_eof() and len(body) <= LARGEST:
-                    body += await answer.content.read(LARGEST + 1 - len(body))
-                status, headers = answer.status, answer.headers  # a mapping that any spelling of a name finds
-        except _HeldBackError:
+        assert self._transport is not None, "send() needs the service to be entered"
+        if self.needs_token(request):
+            return Reply(0, {}, b"", onward=self._onward.ready(request))
+        request = self._onward.ready(request)
+        came = await self._transport.send(request, leave)
+        if came is None:
             return None
-        except TimeoutError:
-            return _no_reply(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
-        except aiohttp.ClientPayloadError:
-            return _no_reply(Kind.UNREADABLE, "the reply was cut short")
-        except (aiohttp.ClientError, OSError) as error:
-            return _no_reply(Kind.UNAVAILABLE, self._values.mask_text(_explain(error)))
-        if len(body) > LARGEST:
-            return _no_reply(Kind.UNREADABLE, f"the reply is larger than {LARGEST // 2**20} MiB")
-        told = {name: self._values.mask_text(text) for name in self._heard if (text := headers.get(name)) is not None}
-        return Reply(status, told, self._values.mask(body))
+        if isinstance(came, NothingCame):
+            return Reply(0, {}, b"", self._masker.in_text(came.why), came.kind)
+        if came.status == 401 and not request.renewed and request.before is None and self._read_again(request):
+            assert request.again is not None, "it was looked at"
+            return replace(self._masked(came), onward=replace(request.again(), renewed=True))
+        return self._onward.after(request, came, self._masked(came))
 
-    def _door(self) -> "aiohttp.TraceConfig":
-        """Holds each request back, its connection ready, until it may leave."""
-        import aiohttp
+    def _masked(self, came: Came) -> Reply:
+        told = {
+            name: self._masker.in_text(text) for name in self._heard if (text := came.headers.get(name)) is not None
+        }
+        if came.too_large:
+            why = f"the reply is larger than {LARGEST // 2**20} MiB"
+            return Reply(came.status, told, b"", why, Kind.UNREADABLE, lasting=True)
+        return Reply(came.status, told, self._masker.in_bytes(came.body))
 
-        async def hold(_session: object, context: Any, _parameters: object) -> None:
-            if context.trace_request_ctx is not None and not await context.trace_request_ctx():
-                raise _HeldBackError
+    def _read_again(self, request: Request) -> bool:
+        """Look the credentials up once more, which were refused; whether there are others now."""
+        if request.again is None or self._look_again is None or not self._description.has_files:
+            return False
+        values = self._look_again()
+        if values.plain == self._values.plain:
+            return False
+        self._values = values
+        self._maker = RequestMaker(self._description, values, self._wishes)
+        self._masker.add(*values.secrets(), self._maker.token)
+        return True
 
-        trace = aiohttp.TraceConfig()
-        trace.on_connection_create_end.append(hold)
-        trace.on_connection_reuseconn.append(hold)
-        return trace
+    def _read(self, reply: Reply, by: Callable[..., Read]) -> Read:
+        if reply.headers.get(PART) == "missing" and self._apart and self._apart.missing_is_nothing:
+            return Read(Kind.NOTHING_FOUND, message="the reply has no result for it", because="many.missing")
+        if reply.kind is not None:
+            return Read(reply.kind, message=reply.trouble, lasting=reply.lasting)
+        return self._masker.in_read(by(self._reading_of(reply), reply.status, reply.body, reply.headers))
+
+    def _reading_of(self, reply: Reply) -> Reading:
+        return self._reading_of_part if PART in reply.headers else self._reading
 
     async def __aenter__(self) -> Self:
-        import aiohttp
-
-        self._proxy = _proxy(self.request(Address()).url)
-        self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=self.parallel),
-            timeout=aiohttp.ClientTimeout(total=self._timeout_s),
-            cookie_jar=aiohttp.DummyCookieJar(),
-            trace_configs=[self._door()] if self.pace.per_second else [],
-        )
+        connection, allowance = self._description.connection, self._description.allowance
+        ca = connection.ca and self._folder / connection.ca.expanduser()
+        url, proxy = self._maker.request(Address()).url, self._maker.proxy
+        self._transport = Transport(url, parallel=self.parallel, timeout_s=allowance.timeout_s, ca=ca, proxy=proxy)
+        password = urlsplit(self._transport.proxy or "").password or ""
+        self._masker.add(password, unquote(password))
+        await self._transport.__aenter__()
         return self
 
     async def __aexit__(self, *error: object) -> None:
-        if self._session is not None:
-            await self._session.close()
-
-
-def _proxy(url: str) -> str | None:
-    """The proxy that the environment names for this address. (The client's own look-up starts a thread each time.)"""
-    from urllib.request import getproxies, proxy_bypass  # a run that has all its answers does without
-
-    scheme, host = urlsplit(url)[:2]
-    return None if not host or proxy_bypass(host) else getproxies().get(scheme)
-
-
-def _no_reply(kind: Kind, trouble: str) -> Reply:
-    return Reply(0, {}, b"", trouble, kind)
-
-
-def _explain(error: Exception) -> str:
-    import ssl
-
-    import aiohttp
-
-    if isinstance(error, aiohttp.ClientConnectorError):
-        if isinstance(error.os_error, ssl.SSLError):
-            return f"no safe connection: {error.os_error.reason or error.os_error}"
-        return f"no connection to {error.host}:{error.port} ({error.os_error.strerror or 'refused'})"
-    if isinstance(error, aiohttp.ServerDisconnectedError):
-        return "the server closed the connection without a reply"
-    return str(error) or type(error).__name__
+        if self._transport is not None:
+            await self._transport.__aexit__(*error)

@@ -3,19 +3,24 @@
 import base64
 import binascii
 import hmac
+import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import partial
 from typing import Any
+from urllib.parse import quote
 
 from yellowtor.answers.position import Area
 from yellowtor.answers.reply import Request
 from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, json_value, xml_text
-from yellowtor.services.calls import BOX, Call
+from yellowtor.services.calls import BOX, FRESH, Call
 from yellowtor.services.description import Description, Direction, Signing
+from yellowtor.services.masking import MASK
 from yellowtor.services.template import UrlTemplate
-from yellowtor.services.variables import MASK, Values
+from yellowtor.services.variables import Values
 from yellowtor.version import __version__
 
 TYPES = {"json": "application/json", "form": "application/x-www-form-urlencoded", "xml": "application/xml"}
@@ -50,12 +55,14 @@ class RequestMaker:
         self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates), **wishes.variables()}
         self._url = UrlTemplate(way.url, self._known)
         self._many = way.many
+        self._has_fresh = not {*FRESH}.isdisjoint(way.variables() | (way.many.variables() if way.many else set()))
         self._many_url = UrlTemplate(way.many.url, self._known) if way.many else self._url
         body = next(((kind, body) for kind, body in way.bodies().items() if body), None)
         template = [way.url, *(f"{name}: {text}" for name, text in way.headers.items())]
         self.template = "\n".join(template + ([f"POST {body[0]} {body[1]}"] if body else []))
         self.token = self._authorization(self._known).rpartition(" ")[2]
         self._common = self._headers(self._known)
+        self.proxy = fill(description.connection.proxy, self._known, partial(quote, safe=""))
         signing = description.signing
         self._append = UrlTemplate(signing.append, self._known) if signing and signing.append else None
         if signing:
@@ -63,26 +70,35 @@ class RequestMaker:
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
-        parts = asked.variables()
+        parts = {**asked.variables(), **self._fresh()}
         return self._made(self._operation, self._url.expand(parts), self._common, {**self._known, **parts})
 
     def request_many(self, asked: Sequence[Subject]) -> Request:
         """The request that asks about all of these at once; their ids are their places, from 0."""
         many = self._many
         assert many is not None, "the caller looked"
-        each = [{**self._known, **one.variables(), "id": str(at)} for at, one in enumerate(asked)]
+        known = {**self._known, **(fresh := self._fresh())}
+        each = [{**known, **one.variables(), "id": str(at)} for at, one in enumerate(asked)]
         if many.json_body:
             listed = [json_value(many.question, values) for values in each]
-            return self._made(many, self._many_url.expand({}), self._common, self._known, questions=listed)
+            return self._made(many, self._many_url.expand(fresh), self._common, known, questions=listed)
         escaped = xml_text if many.xml else fill
         text = many.joined_by.join(escaped(many.question, values) for values in each)
-        values = {**self._known, "questions": text}
-        return self._made(many, self._many_url.expand({"questions": text}), self._common, values)
+        values = {**known, "questions": text}
+        return self._made(many, self._many_url.expand({"questions": text, **fresh}), self._common, values)
+
+    def _fresh(self) -> dict[str, str]:
+        """The variables that are new in each request, where there are any."""
+        if not self._has_fresh:
+            return {}
+        now = datetime.now(UTC)
+        made = (str(int(now.timestamp())), now.isoformat(timespec="seconds"), secrets.token_hex(16))
+        return dict(zip(FRESH, made, strict=True))
 
     def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets and signatures masked."""
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
-        known, parts = self._known | secret, asked.variables()
+        known, parts = self._known | secret, {**asked.variables(), **self._fresh()}
         url = UrlTemplate(self._operation.url, known).expand(parts)
         made = self._made(self._operation, url, self._headers(known), {**known, **parts}, signature="MASKsignature")
         fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]

@@ -8,17 +8,19 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from yellowtor.answers.bodytext import is_encoding
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
 from yellowtor.answers.paths import Fields, Finder
 from yellowtor.answers.projection import Projection
 from yellowtor.answers.reading import Reading, box_names
-from yellowtor.answers.rules import Rule
+from yellowtor.answers.rules import Rule, occurs
 from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
 from yellowtor.answers.values import as_written
 from yellowtor.settings import Settings
 
-Format = Literal["json", "geojson", "xml", "text"]
+SPLIT_INTO = {"number", "street", "town", "postcode", "region", "country", "country_code", "level", "label"}
+Format = Literal["json", "geojson", "json lines", "xml", "text"]
 
 
 class Paths(Settings):
@@ -27,7 +29,9 @@ class Paths(Settings):
     latitude: str | None = Field(None, description="Degrees, WGS 84; with `crs`, the northing.")
     longitude: str | None = Field(None, description="Degrees, WGS 84; with `crs`, the easting.")
     position: str | None = Field(
-        None, description="Or both in one: an array, or a text with two numbers, in the order that `order` says."
+        None,
+        description="Or both in one: an array, or a text such as `54.1, 8.2`, `54°6′N 8°12′E`, `POINT(8.2 54.1)` or "
+        "`geo:54.1,8.2`. Needs `order`.",
     )
     level: str | None = Field(None, description="The service's own word for how fine the position is.")
     label: str | None = Field(None, description="The place in one readable line.")
@@ -84,10 +88,7 @@ class KindRule(Settings):
     @field_validator("matches", "body")
     @classmethod
     def _expression(cls, text: str | None) -> str | None:
-        try:
-            re.compile(text or "")
-        except re.error as error:
-            raise ValueError(f"is no regular expression: {error}") from error
+        occurs(text or "")
         return text
 
     @field_validator("status")
@@ -136,13 +137,45 @@ class KindRule(Settings):
             wanted = as_written(self.equals)
             return lambda text: text == wanted
         if self.matches:
-            search = re.compile(self.matches).search
-            return lambda text: search(text) is not None
+            return occurs(self.matches)
         return bool if self.header else None
 
 
+class Split(Settings):
+    """A text of which parts are taken, where a place has not all of them in fields of their own."""
+
+    text: str = Field(description="Path to the text.")
+    pattern: str = Field(
+        description="Regular expression whose named groups are parts: "
+        "`(?P<number>\\d+) (?P<street>[^,]+), (?P<town>.+)`."
+    )
+
+    @field_validator("pattern")
+    @classmethod
+    def _named_groups(cls, pattern: str) -> str:
+        occurs(pattern)
+        import regex
+
+        names = set(regex.compile(pattern).groupindex)
+        if not names or (stray := names - SPLIT_INTO):
+            raise ValueError(
+                f"needs named groups, each one of: {', '.join(sorted(SPLIT_INTO))}"
+                + (f" (got {min(stray)})" if names else "")
+            )
+        return pattern
+
+
 class ReplyRules(Settings):
-    format: Format = Field("json", description="The shape of the body. `geojson` is JSON as in RFC 7946.")
+    format: Format = Field(
+        "json",
+        description="The shape of the body. `geojson` is JSON as in RFC 7946; of `json lines`, paths see the list of "
+        "all lines (`$[*]`).",
+    )
+    encoding: str | None = Field(
+        None,
+        description="How its text is encoded, such as `iso-8859-1`, where the reply does not say so, or says it "
+        "wrongly. A byte order mark always counts.",
+    )
     candidates: str | None = Field(
         None,
         description="Path to the candidates in the body. Of `geojson` the features, of `text` every line: else needed.",
@@ -150,7 +183,15 @@ class ReplyRules(Settings):
     message: str | None = Field(None, description="Where the service says in words what went wrong.")
     decimal: Literal[".", ","] = Field(".", description="The mark of its decimals, where numbers are texts.")
     order: Literal["latitude longitude", "longitude latitude"] | None = Field(
-        None, description="The order within `position`; of `geojson` longitude comes first."
+        None,
+        description="The order within `position`, where that does not say it itself; of a GeoJSON geometry, longitude "
+        "comes first.",
+    )
+    scale: float = Field(
+        1.0,
+        gt=0,
+        le=1e12,
+        description="How many units of a position (and box) make one degree: 1000000 for whole millionths.",
     )
     crs: str | None = Field(
         None, description="Coordinate system of the positions: an EPSG code (`pip install 'yellowtor[crs]'`)."
@@ -173,6 +214,14 @@ class ReplyRules(Settings):
     levels: dict[str, LevelWord] = Field(
         default_factory=dict, description="The service's own words for the level, each with one of ours."
     )
+    level: LevelWord | None = Field(
+        None, description='The level of every candidate that does not say its own: `{ level = "building" }`.'
+    )
+    split: list[Split] = Field(default_factory=list)
+    next: str | None = Field(
+        None, description="Path to the URL of the next page of candidates, on the same origin; each page is a request."
+    )
+    pages: int = Field(5, ge=1, le=100, description="Pages of one reply at most.")
     rules: list[KindRule] = Field(default_factory=list)
 
     @field_validator("box")
@@ -181,6 +230,13 @@ class ReplyRules(Settings):
         if len(box) not in (0, 1, 4):
             raise ValueError(f"box takes four paths: west, south, east, north; or one (got {len(box)})")
         return box
+
+    @field_validator("encoding")
+    @classmethod
+    def _known_encoding(cls, name: str | None) -> str | None:
+        if name is not None and not is_encoding(name):
+            raise ValueError(f"{name!r} is no encoding of text, such as utf-8 or iso-8859-1")
+        return name
 
     @field_validator("crs")
     @classmethod
@@ -191,12 +247,17 @@ class ReplyRules(Settings):
 
     @model_validator(mode="after")
     def _belongs_together(self) -> "ReplyRules":
-        if self.format in {"json", "xml"} and self.candidates is None:
+        if self.format in {"json", "json lines", "xml"} and self.candidates is None:
             raise ValueError("candidates is missing: the path to the places in the body")
         if self.format == "text" and self.candidates is not None:
             raise ValueError("candidates: of text, every line is one")
+        if self.next:
+            with _named("next"):
+                self.shape().getter(self.next)
         if self.format != "geojson" and self.fields.latitude is None and self.fields.position is None:
             raise ValueError("fields needs latitude and longitude, or position")
+        if self.fields.position is not None and self.order is None:
+            raise ValueError('order is missing: "latitude longitude" or "longitude latitude" within fields.position')
         if bool(self.fields.partial) != bool(self.partial):
             raise ValueError("partial and fields.partial belong together")
         for name, only in (("namespaces", "xml"), ("delimiter", "text"), ("header", "text")):
@@ -213,22 +274,27 @@ class ReplyRules(Settings):
         """The path of each field, by its name."""
         named = {name: path for name, path in self.fields if path}
         if self.format == "geojson" and not named.keys() & {"latitude", "position"}:
-            named = {"position": "$.geometry.coordinates", **named}
+            named = {"position": "$.geometry", **named}
         named |= dict(zip(box_names(len(self.box)), self.box, strict=True))
         return named | {f"extra.{name}": path for name, path in self.extra.items()}
 
     def shape(self) -> Shape:
         if self.format == "xml":
-            return XmlShape(self.namespaces)
-        return TextShape(self.delimiter, header=self.header) if self.format == "text" else JsonShape()
+            return XmlShape(self.namespaces, self.encoding)
+        if self.format == "text":
+            needs = filter(None, (self.fields.latitude, self.fields.longitude, self.fields.position))
+            return TextShape(self.delimiter, header=self.header, encoding=self.encoding, needs=tuple(needs))
+        return JsonShape(self.encoding, lines=self.format == "json lines")
 
     def reading(self) -> Reading:
         """The section, compiled. Raises ValueError for a path that does not parse."""
+        import regex  # which can be told to give up
+
         shape, fields, geojson = self.shape(), self.fields, self.format == "geojson"
         order = self.order or ("longitude latitude" if geojson else "latitude longitude")
         position = fields.position
         if geojson and position is None and fields.latitude is None:
-            position = "$.geometry.coordinates"
+            position = "$.geometry"
         candidates = self.candidates or ("$.features[*]" if geojson else None)
         finder = cache(shape.finder)  # rules that look at one place have one way to
 
@@ -249,19 +315,25 @@ class ReplyRules(Settings):
         return Reading(
             rules=[_compiled(rule, at, finder) for at, rule in enumerate(self.rules, 1)],
             candidates=find,
+            holder=shape.holder(candidates or ""),
+            listed=candidates or "",
             latitude=getter("fields.latitude", fields.latitude),
             longitude=getter("fields.longitude", fields.longitude),
             position=getter("fields.position", position),
             parts=fields_of("fields", others),
             box=[getter("box", path) for path in self.box or (["$.bbox"] if geojson else [])],
             message=message,
+            level=(self.level.level, self.level.method) if self.level else (None, None),
             levels={word: (to.level, to.method) for word, to in self.levels.items()},
             shape=shape,
             lon_first=order == "longitude latitude",
             decimal=self.decimal,
+            scale=self.scale,
+            epsg=int(code[1]) if self.crs and (code := re.fullmatch(r"\D*(\d{1,6})", self.crs)) else None,
             to_degrees=Projection(self.crs).degrees if self.crs else None,
             score=(self.score.worst, self.score.best),
             partial=frozenset(self.partial),
+            splits=[(getter("split", one.text), regex.compile(one.pattern)) for one in self.split],
             own=fields_of("extra", self.extra) if self.extra else None,
             looks={name: shape.getter(path) for name, path in self.paths().items()},
         )
@@ -288,6 +360,6 @@ def _compiled(rule: KindRule, number: int, finder: Callable[[str], Finder]) -> R
         said if rule.path else None,
         absent,
         (rule.header.lower(), said or bool) if rule.header else None,
-        re.compile(rule.body) if rule.body else None,
+        occurs(rule.body) if rule.body else None,
         number,
     )

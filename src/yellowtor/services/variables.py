@@ -3,17 +3,14 @@
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 from pathlib import Path
-from urllib.parse import quote, quote_plus
 
 from dotenv import dotenv_values
 from pydantic import Field, model_validator
 
 from yellowtor.errors import BadJob, KeyRefused
+from yellowtor.services.masking import MASK, SHORTEST
 from yellowtor.settings import Settings
-
-MASK = "•••"
 
 
 class Variable(Settings):
@@ -53,28 +50,14 @@ class Values:
     secret_names: frozenset[str] = frozenset()
     remarks: Sequence[str] = ()
     unset: Sequence[str] = ()  # what those without a value are known by, which stands for it: nothing can be sent
-    derived: Sequence[str] = field(default=(), repr=False)  # made of secrets, and as secret
 
     def shown(self) -> dict[str, str]:
         """The values as they may be printed."""
         return {name: MASK if name in self.secret_names else value for name, value in self.plain.items()}
 
-    def mask(self, body: bytes) -> bytes:
-        """The bytes with every secret, in each form it may take in a reply, replaced."""
-        for form in self._forms:
-            body = body.replace(form, MASK.encode())
-        return body
-
-    @cached_property
-    def _forms(self) -> list[bytes]:
-        forms = set(filter(None, self.derived))
-        for name in self.secret_names:
-            value = self.plain[name]
-            forms |= {value, quote(value, safe=""), quote_plus(value), value.replace("/", "\\/")}
-        return sorted((form.encode() for form in forms), key=len, reverse=True)
-
-    def mask_text(self, text: str) -> str:
-        return self.mask(text.encode()).decode()
+    def secrets(self) -> list[str]:
+        """What nobody may see."""
+        return [self.plain[name] for name in self.secret_names]
 
 
 def find_values(
@@ -103,6 +86,8 @@ def find_values(
             looked += ["the environment", *map(str, files)]
             value = next((v for place in places if (v := place.get(variable.environment)) and v.strip()), None)
         value = value or _from_file(variable, folder, looked) or _from_keyring(variable, looked) or variable.default
+        if variable.secret and value and (open_ := _open_to_others(variable, files, folder)):
+            remarks.append(f"{open_} holds a key, and every user of this machine can read it: chmod 600 {open_}")
         if not value and unset_is_shown:
             value = f"<{variable.place()}>"
             unset[name] = variable.place()
@@ -114,11 +99,34 @@ def find_values(
             )
         if not value.isascii() and any("\ud800" <= character <= "\udfff" for character in value):
             raise BadJob(f"{variable.place()} is no text in UTF-8. Nothing was sent.")
+        if variable.secret and value.strip() and name not in unset and len(value.strip()) < SHORTEST:
+            raise KeyRefused(
+                f"{variable.place()} is shorter than {SHORTEST} characters. A secret so short can't be masked: it "
+                "occurs in other texts. Nothing was sent."
+            )
         if value != value.strip():
             remarks.append(f"{variable.place()} had blanks around its value; they were left out")
         plain[name] = value.strip()
     secret = frozenset(n for n, v in variables.items() if v.secret and n not in unset)
     return Values(plain, secret, remarks, tuple(unset.values()))
+
+
+def _open_to_others(variable: Variable, files: Sequence[Path], folder: Path) -> Path | None:
+    """The file that a secret may be from, if others than its owner can read it."""
+    if os.name != "posix":
+        return None
+    named = [folder / variable.file.expanduser()] if variable.file else []
+    for file in [*named, *(files if variable.environment else ())]:
+        try:
+            if file.is_file() and file.stat().st_mode & 0o004 and (file in named or _holds(file, variable)):
+                return file
+        except OSError:
+            continue
+    return None
+
+
+def _holds(file: Path, variable: Variable) -> bool:
+    return bool(_lines(file).get(variable.environment or ""))
 
 
 def _lines(file: Path) -> Mapping[str, str | None]:

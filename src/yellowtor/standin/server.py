@@ -1,14 +1,14 @@
 """The simulated service: answers, refuses, dawdles and lies as real ones do, and counts what it is asked.
 
-It answers in four shapes (tongues.py), described at `GET /openapi.json`; `GET /counters` tells what was counted,
-`GET /arrivals` when each request came, in seconds of the stand-in's own clock.
+It answers in four shapes (tongues.py), described at `GET /openapi.json`, and in rarer ways (unusual.py);
+`GET /counters` tells what was counted, `GET /arrivals` when each request came, in seconds of the stand-in's own clock.
 """
 
 import asyncio
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,8 @@ from yellowtor.standin.gazetteer import read_gazetteer
 from yellowtor.standin.many import MANY, MOST, ManyTongue
 from yellowtor.standin.matching import Matcher
 from yellowtor.standin.openapi import OPENAPI
-from yellowtor.standin.tongues import TONGUES, Asked, Speaker, Told, Tongue
+from yellowtor.standin.tongues import TONGUES, Asked, Finishing, Speaker, Told, Tongue
+from yellowtor.standin.unusual import Keyed, Later, Lines, Moved, Outlines, Pages, Plain, TokenDesk
 
 
 @dataclass(frozen=True)
@@ -44,12 +45,15 @@ class StandIn:
         self.manners = manners
         self.counters = Counters()
         self._asked = self._items = 0
+        self._tokens = TokenDesk(manners.key)
 
     def app(self) -> web.Application:
-        app = web.Application()
-        for tongue in TONGUES:
+        app, later = web.Application(), Later()
+        for tongue in (*TONGUES, later, Moved(), Pages(), Lines(), Plain(), Outlines()):
             app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
-        for many in MANY:
+        app.router.add_get("/ready/{ticket}", later.ready)
+        app.router.add_post("/token", self._tokens.give)
+        for many in (*MANY, Keyed()):
             app.router.add_post(many.path, partial(self._find_many, many))
         app.router.add_get("/openapi.json", self._describe)
         app.router.add_get("/counters", self._tell)
@@ -68,6 +72,8 @@ class StandIn:
     async def _find(self, tongue: Tongue, request: web.Request) -> web.StreamResponse:
         recent = self.counters.arrived()
         asked = await tongue.asked(request, self.manners.key)
+        if self._tokens.knows(request):
+            asked = replace(asked, trouble="")
         kind, response = await self._answer(tongue, request, asked, recent)
         self.counters.answered(kind, asked.question)
         self._hint(response)
@@ -110,6 +116,8 @@ class StandIn:
         if response is not None:
             return kind, response
         told = self._told(asked)
+        if isinstance(tongue, Finishing) and told.kind in {"found", "nothing"}:
+            return told.kind, tongue.finish(request, told)
         return told.kind, tongue.tell(told)
 
     def _told(self, asked: Asked) -> Told:

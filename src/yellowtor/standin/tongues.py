@@ -13,7 +13,7 @@ import hmac
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 from urllib.parse import urlsplit
 from xml.sax.saxutils import escape, quoteattr
 
@@ -80,6 +80,13 @@ class Tongue(Speaker, Protocol):
     path: str
 
     async def asked(self, request: web.Request, key: str) -> Asked: ...
+
+
+@runtime_checkable
+class Finishing(Protocol):
+    """A shape whose answer depends on the request, too."""
+
+    def finish(self, request: web.Request, told: Told) -> web.Response: ...
 
 
 class Json:

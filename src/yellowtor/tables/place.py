@@ -11,9 +11,10 @@ from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.engine import URL, make_url
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
+from sqlalchemy.engine import URL
+from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
+from yellowtor.database_url import read_url, without_password
 from yellowtor.errors import BadSource
 
 DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
@@ -61,7 +62,7 @@ class Place:
     results the table that the answers go into, if not into their own.
     """
 
-    url: str
+    url: str = field(repr=False)
     table: Named | None
     query: str | None = None
     keys: tuple[str, ...] = ()
@@ -72,13 +73,12 @@ class Place:
 
     def full_url(self, folder: Path) -> URL:
         """The URL with its password and its driver; an SQLite file is looked for from the job's folder."""
-        try:
-            url = make_url(self.url)
-        except ArgumentError as error:
+        url = read_url(self.url)
+        if url is None:
             raise BadSource(
-                f"records.database = {self.url!r} is not the URL of a database, such as postgresql://user@host/name or "
-                "sqlite:///file.db. Nothing was sent."
-            ) from error
+                f"records.database = {without_password(self.url)!r} is not the URL of a database, such as "
+                "postgresql://user@host/name or sqlite:///file.db. Nothing was sent."
+            )
         if self.password is not None:
             url = url.set(password=self.password)
         url = url.set(drivername=DRIVERS.get(url.drivername, url.drivername))
@@ -91,7 +91,9 @@ class Place:
 
     def shown(self) -> str:
         """The URL without password, driver and options."""
-        url = make_url(self.url)
+        url = read_url(self.url)
+        if url is None:
+            return without_password(self.url)
         return URL.create(
             url.get_backend_name(), url.username, None, url.host, url.port, url.database
         ).render_as_string()

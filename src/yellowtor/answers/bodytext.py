@@ -1,0 +1,72 @@
+"""The bytes of a reply as text: which encoding they are in, and what they are where they are not what was promised."""
+
+import codecs
+import re
+
+_CHARSET = re.compile(r"""charset\s*=\s*["']?([\w.:-]+)""", re.IGNORECASE)
+_MARKS = (  # byte order marks (Unicode standard, section 23.8); the longer one first
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+NOT_FOR_BODIES = {"idna", "punycode", "undefined", "unicode_escape", "raw_unicode_escape", "mbcs", "oem"}
+NUL_SHOWN = "\ufffd"  # what stands for a NUL: nothing that is read may be closed up around one
+QUOTED = 100  # characters of a body in a message
+
+
+class CantOpenError(Exception):
+    """A body is not of the shape that was promised; what it is instead."""
+
+
+def is_encoding(name: str) -> bool:
+    """Whether Python knows it as an encoding of text that bodies may be in."""
+    try:
+        found = codecs.lookup(name)
+        "".encode(name)
+    except (LookupError, ValueError):
+        return False
+    return found.name.replace("-", "_") not in NOT_FOR_BODIES
+
+
+def decoded(body: bytes, content_type: str, encoding: str | None) -> str:
+    """The text of a body: its byte order mark says how it is encoded, else the description, the charset, or UTF-8.
+
+    Raises CantOpenError.
+    """
+    told = _CHARSET.search(content_type)
+    name = next((name for mark, name in _MARKS if body.startswith(mark)), None) or encoding or (told and told[1])
+    name = name or "utf-8"
+    if not is_encoding(name):
+        raise CantOpenError(f"the reply says that its text is in {name[:40]!r}, which is no encoding")
+    try:
+        return body.decode(name).removeprefix("\ufeff").replace("\0", NUL_SHOWN)
+    except UnicodeError as error:
+        raise CantOpenError(f"the reply is no text in {name}: {_place(error)}") from error
+
+
+def _place(error: UnicodeError) -> str:
+    return f"{error.reason} at byte {error.start}" if isinstance(error, UnicodeDecodeError) else str(error)
+
+
+def looks_like_page(body: bytes) -> bool:
+    """Whether the body is a web page, which nobody promises."""
+    return body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
+
+
+def instead(body: bytes, promised: str, starts: tuple[bytes, ...]) -> str:
+    """What a body is that is not what was promised."""
+    if not body.strip():
+        return "the reply is empty"
+    if looks_like_page(body):
+        return f"a web page came where {promised} was promised"
+    if starts and body.lstrip().startswith(starts):
+        return f"the reply is cut short or damaged after {len(body)} bytes"
+    return f"the reply is not {promised}: {quoted(body)}"
+
+
+def quoted(body: bytes) -> str:
+    """The beginning of a body, on one line."""
+    text = " ".join(body[: 4 * QUOTED].decode(errors="replace").split())
+    return f"{text[:QUOTED]}…" if len(text) > QUOTED else text

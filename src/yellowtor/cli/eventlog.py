@@ -1,0 +1,62 @@
+"""The log file of a run: a line for each request and what was decided about its reply; as JSON lines if it is so named.
+
+Nothing secret comes here: replies are masked when they leave the services, and no request is written down.
+"""
+
+import json
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TextIO
+
+from yellowtor.answers.spots import subject_of
+from yellowtor.errors import BadJob
+
+AS_JSON = {".jsonl", ".ndjson", ".json"}
+
+
+class EventLog:
+    """Writes events to an open file."""
+
+    def __init__(self, file: TextIO, *, as_json: bool) -> None:
+        self._file, self._as_json = file, as_json
+
+    def event(self, name: str, facts: Mapping[str, object]) -> None:
+        """Write one down. Of an address (JSON) its line is written."""
+        told = {key: value for key, value in facts.items() if value not in (None, "")}
+        if "address" in told:
+            told["address"] = subject_of(str(told["address"])).line()
+        at = datetime.now(UTC).isoformat(timespec="milliseconds")
+        if self._as_json:
+            line = json.dumps({"at": at, "event": name, **told}, ensure_ascii=False)
+        else:
+            line = f"{at} {name} " + " ".join(f"{key}={_quoted(value)}" for key, value in told.items())
+        self._file.write(f"{line}\n")
+
+
+def _quoted(value: object) -> str:
+    text = str(value)
+    plain = text.isascii() and text.isprintable() and not set(text) & set(' ="\\')
+    return text if plain else json.dumps(text, ensure_ascii=False)
+
+
+@contextmanager
+def open_log(path: Path | None) -> Iterator[EventLog | None]:
+    """The log at this path, to which lines are added; None where there is to be none. Raises BadJob."""
+    if path is None:
+        yield None
+        return
+    try:
+        file = path.open("a", encoding="utf-8", buffering=1, errors="replace")
+    except OSError as error:
+        raise BadJob(f"The log {path} can't be written: {error.strerror or error}. Nothing was sent.") from error
+    with file:
+        began = time.monotonic()
+        log = EventLog(file, as_json=path.suffix.lower() in AS_JSON)
+        log.event("begin", {})
+        try:
+            yield log
+        finally:
+            log.event("end", {"seconds": round(time.monotonic() - began, 3)})

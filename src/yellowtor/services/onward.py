@@ -1,0 +1,248 @@
+"""What follows on a reply: the further requests that a question takes, as its description says.
+
+A redirect within the origin, a token (OAuth 2.0 client credentials, RFC 6749 section 4.4), the next page of candidates,
+or a look whether a reply that was promised (202) is ready. Nothing is sent here: each of these requests goes through
+the door like any other, and no key ever goes to another origin.
+"""
+
+import base64
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote, urlencode, urljoin, urlsplit
+
+import orjson
+
+from yellowtor.allowance.retry import retry_after_s
+from yellowtor.answers.bodytext import CantOpenError
+from yellowtor.answers.kinds import Kind
+from yellowtor.answers.reading import PAGES, Reading, read_kind
+from yellowtor.answers.reply import Reply, Request
+from yellowtor.answers.values import as_written
+from yellowtor.services.bodies import fill
+from yellowtor.services.calls import Poll
+from yellowtor.services.description import Description, TokenEndpoint
+from yellowtor.services.making import Wishes
+from yellowtor.services.masking import Masker
+from yellowtor.services.template import UrlTemplate
+from yellowtor.services.transport import Came
+
+Known = Callable[[], Mapping[str, str]]
+REDIRECTS = {301, 302, 303, 307, 308}
+MOST_REDIRECTS = 3
+EARLY_S = 30.0  # so long before its end a token is renewed
+PORTS = {"http": 80, "https": 443}
+
+
+def origin(url: str) -> tuple[str, str, int | None]:
+    """Scheme, host and port of a URL (RFC 6454)."""
+    parts = urlsplit(url)
+    scheme = parts.scheme.lower()
+    return scheme, (parts.hostname or "").lower(), parts.port or PORTS.get(scheme)
+
+
+class Onward:
+    """Decides what is sent after a reply. known gives the values of the variables."""
+
+    def __init__(
+        self, description: Description, wishes: Wishes, reading: Reading, known: Known, masker: Masker
+    ) -> None:
+        way, replies = description.operation(wishes.direction), description.replies(wishes.direction)
+        endpoint = description.credentials.token if description.credentials else None
+        self._masker = masker
+        self._tokens = Tokens(endpoint, known, masker) if endpoint else None
+        self._polls = Polls(way.poll, reading, known) if way.poll else None
+        self._pages = Pages(replies.next, replies.pages, reading) if replies.next else None
+        self.looks = way.poll.most if way.poll else 0
+
+    def ready(self, request: Request) -> Request:
+        """The request with its token; or that which fetches one before."""
+        if self._tokens is None or request.before is not None:
+            return request
+        return self._tokens.on(request) or self._tokens.request(request)
+
+    def look(self, ticket: str, like: Request) -> Request:
+        """The request for the reply that was promised with a ticket."""
+        assert self._polls is not None, "nobody else has tickets"
+        return self._polls.request(ticket, like)
+
+    def after(self, request: Request, came: Came, reply: Reply) -> Reply:
+        """The reply to a request, as it came and masked: with what is to be sent next, if anything is."""
+        if request.before is not None:
+            return self._with_token(came, request.before)
+        if came.too_large:
+            return reply
+        if came.status == 401 and self._tokens and not request.renewed:
+            self._tokens.forget(request.token)
+            return replace(reply, onward=replace(request, token="", renewed=True))
+        try:
+            return self._further(request, came, reply)
+        except ValueError as error:
+            why = f"the status {came.status}: {self._masker.in_text(str(error))}"
+            return replace(reply, kind=Kind.UNREADABLE, trouble=why, lasting=True)
+
+    def _further(self, request: Request, came: Came, reply: Reply) -> Reply:
+        """Raises ValueError where what follows must not be sent."""
+        if target := redirected(request, came):
+            return replace(reply, onward=target)
+        if self._polls and (promised := self._polls.after(request, came)):
+            look, pause_s = promised
+            if isinstance(look, Request):
+                return replace(reply, onward=look, pause_s=pause_s)
+            return Reply(0, {}, b"", look, Kind.UNAVAILABLE, lasting=True)
+        if self._pages and (page := self._pages.after(request, came)):
+            return replace(reply, onward=replace(page, pages=(*request.pages, reply.body)))
+        return joined(reply, request.pages) if 200 <= came.status < 300 else reply
+
+    def _with_token(self, came: Came, before: Request) -> Reply:
+        """What comes after a request for a token: the question; or why there is no token."""
+        assert self._tokens is not None, "nobody else makes such requests"
+        if why := self._tokens.take(came):
+            kind = Kind.KEY_REFUSED if came.status in {400, 401, 403} else Kind.UNAVAILABLE
+            return Reply(0, {}, b"", why, kind)
+        return Reply(0, {}, b"", onward=before)
+
+
+def redirected(request: Request, came: Came) -> Request | None:
+    """The request that a redirect asks for; None where the reply is none. Raises ValueError for one not to follow."""
+    location = came.field("location")
+    if came.status not in REDIRECTS or not location:
+        return None
+    target = urljoin(request.url, location)
+    if origin(target) != origin(request.url):
+        scheme, host, _ = origin(target)
+        raise ValueError(f"it redirects to {scheme}://{host}, another origin, to which no key is sent: correct the URL")
+    if request.redirects >= MOST_REDIRECTS:
+        raise ValueError(f"it redirects more than {MOST_REDIRECTS} times")
+    method, body = request.method, request.body
+    if came.status in {301, 302, 303} and method == "POST":  # RFC 9110 section 15.4: as all clients do
+        method, body = "GET", None
+    return replace(request, url=target, method=method, body=body, redirects=request.redirects + 1)
+
+
+class Tokens:
+    """The access token of a service: fetched when it is first needed, in memory only, renewed when it is refused."""
+
+    def __init__(self, endpoint: TokenEndpoint, known: Known, masker: Masker) -> None:
+        self._endpoint, self._known, self._masker = endpoint, known, masker
+        self._token, self._until = "", 0.0
+
+    def on(self, request: Request) -> Request | None:
+        """The request with the token; None while there is none."""
+        if not self._token or time.monotonic() >= self._until:
+            return None
+        headers = {**request.headers, "Authorization": f"Bearer {self._token}"}
+        return replace(request, headers=headers, token=self._token)
+
+    def forget(self, token: str) -> None:
+        """It was refused."""
+        if token == self._token:
+            self._token = ""
+
+    def request(self, before: Request) -> Request:
+        """The request for a token, after which the other is sent."""
+        known, endpoint = self._known(), self._endpoint
+        fields = {"grant_type": "client_credentials"} | {n: fill(text, known) for n, text in endpoint.fields.items()}
+        if endpoint.scope:
+            fields["scope"] = fill(endpoint.scope, known)
+        name, secret = fill(endpoint.client_id, known), fill(endpoint.client_secret, known)
+        headers = {"Accept": "application/json", "Content-Type": "application/x-www-form-urlencoded"}
+        headers |= {"User-Agent": before.headers.get("User-Agent", "yellowtor")}
+        if endpoint.sends == "header":  # RFC 6749 section 2.3.1
+            pair = f"{quote(name, safe='')}:{quote(secret, safe='')}".encode()
+            headers["Authorization"] = f"Basic {base64.b64encode(pair).decode()}"
+        else:
+            fields |= {"client_id": name, "client_secret": secret}
+        url = UrlTemplate(endpoint.url, known).expand({})
+        return Request(url, headers, "POST", urlencode(fields).encode(), counts=False, before=before)
+
+    def take(self, came: Came) -> str:
+        """Take the token out of a reply; why there is none, in words."""
+        try:
+            told = orjson.loads(came.body)
+            token = told["access_token"]
+            seconds = float(told.get("expires_in") or 3600)
+        except (ValueError, KeyError, TypeError):
+            return f"the token endpoint gave no token: the status {came.status}"
+        if came.status != 200 or not isinstance(token, str) or not token.isascii() or not token.isprintable():
+            return f"the token endpoint gave no token: the status {came.status}"
+        self._masker.add(token)
+        self._token = token
+        self._until = time.monotonic() + max(seconds / 2, min(seconds, 1e9) - EARLY_S)
+        return ""
+
+
+class Polls:
+    """Looks whether a promised reply is ready. known are the values of variables."""
+
+    def __init__(self, poll: Poll, reading: Reading, known: Known) -> None:
+        self._poll, self._reading, self._known = poll, reading, known
+        self._get = reading.shape.getter(poll.ticket) if poll.ticket else None
+
+    def request(self, ticket: str, like: Request) -> Request:
+        """The request for the reply to what has this ticket, with the header fields of another. Raises ValueError."""
+        url = urljoin(like.url, UrlTemplate(self._poll.url, {**self._known(), "ticket": ticket}).expand({}))
+        if origin(url) != origin(like.url):
+            raise ValueError("the ticket leads to another origin, to which no key is sent")
+        headers = {name: text for name, text in like.headers.items() if name != "Content-Type"}
+        return replace(
+            like, url=url, headers=headers, method="GET", body=None, ticket=ticket, counts=self._poll.counts,
+            redirects=0,
+        )  # fmt: skip
+
+    def after(self, request: Request, came: Came) -> tuple[Request | str, float] | None:
+        """The next look, or why there is none, and in how many seconds; None where the reply is no promise."""
+        headers = {"content-type": came.field("content-type")}
+        promised = came.status == 202 or read_kind(self._reading, came.status, came.body, headers) is Kind.ACCEPTED
+        if not promised:
+            return None
+        ticket = request.ticket or self._ticket(came)
+        if not ticket:
+            return "the service has taken the question, but there is no ticket where the description says", 0.0
+        if request.looks >= self._poll.most:
+            return f"the reply was not ready after {self._poll.most} looks: the next run goes on looking", 0.0
+        told = retry_after_s(came.field("retry-after"), datetime.now(UTC)) or 0.0
+        again = request if request.ticket else self.request(ticket, request)
+        return replace(again, looks=request.looks + 1), max(self._poll.every_s, min(told, 3600.0))
+
+    def _ticket(self, came: Came) -> str:
+        if self._get is None:
+            return came.field("location")
+        try:
+            return as_written(self._get(self._reading.shape.open(came.body, came.field("content-type"))))
+        except CantOpenError:
+            return ""
+
+
+class Pages:
+    """Goes on to the next page of candidates."""
+
+    def __init__(self, next_path: str, most: int, reading: Reading) -> None:
+        self._get, self._most, self._shape = reading.shape.getter(next_path), most, reading.shape
+
+    def after(self, request: Request, came: Came) -> Request | None:
+        """The request for the next page; None after the last. Raises ValueError where it is at another origin."""
+        if not 200 <= came.status < 300 or len(request.pages) + 1 >= self._most:
+            return None
+        try:
+            found: Any = self._get(self._shape.open(came.body, came.field("content-type")))
+        except CantOpenError:
+            return None
+        target = as_written(found)
+        if not target:
+            return None
+        url = urljoin(request.url, target)
+        if origin(url) != origin(request.url):
+            raise ValueError("the next page is at another origin, to which no key is sent")
+        return replace(request, url=url, method="GET", body=None)
+
+
+def joined(reply: Reply, pages: tuple[bytes, ...]) -> Reply:
+    """One reply of several pages."""
+    if not pages:
+        return reply
+    bodies = [*pages, reply.body]
+    headers = {**reply.headers, PAGES: ",".join(str(len(body)) for body in bodies)}
+    return replace(reply, headers=headers, body=b"".join(bodies))
