@@ -414,3 +414,10 @@ def test_foreign_text_is_read_in_a_time_that_grows_as_its_length():
                 read(text)
                 took.append(time.process_time() - began)
             assert took[2] < 60 * took[1] + 0.05, f"{name} of {unit!r}: {took}"
+
+
+def test_of_candidates_that_agree_as_well_the_service_s_own_score_chooses():
+    here, there = (place(lat=lat)._replace(score=score) for lat, score in ((47.5, 0.4), (47.6, 0.9)))
+    for candidates in ((here, there), (there, here)):
+        assert judged(*candidates).candidate.score == 0.9
+    assert judged(here._replace(score=1.0), place(street="Gannet Rise")).candidate.position.lat == 47.5

@@ -114,6 +114,8 @@ def test_what_a_spent_allowance_leaves_over_waits_unless_the_job_says_that_the_n
     job, first, second = pair()
     job.edit("stand-in.toml", ("per_day = 2500", "per_day = 8"))
     job.edit("job.toml", (SERVICES, SERVICES + f"\nnext = {{ spent = {str(passed_on).lower()} }}"))
+    plan = job.summary("--dry-run")["plan"]
+    assert (plan["forecast"]["stretches"], plan["later"][0]["least"]) == ((1, 4) if passed_on else (2, 0))
     summary = job.summary(code=0 if passed_on else 6)
     assert (first.requests, second.requests) == (8, 6 if passed_on else 2)
     assert outcomes(summary) == ({"placed": 12} if passed_on else {"placed": 8, "waiting": 4})

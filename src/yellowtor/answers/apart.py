@@ -14,7 +14,7 @@ from yellowtor.answers.reading import Reading, read_kind
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.values import as_written
 
-PART = ":part"  # the note on a reply that was a result among many
+PART = "yellowtor-part"  # the note on a reply that was a result among many
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,7 +22,7 @@ from yellowtor.answers.rules import MATCH_S, UNOPENED, Rule, Seen, by_status
 from yellowtor.answers.shapes import JsonShape, Shape
 from yellowtor.answers.values import as_written
 
-PAGES = ":pages"  # the note on a reply of several pages: the lengths of their bodies
+PAGES = "yellowtor-pages"  # the note on a reply of several pages: the lengths of their bodies
 PROBLEM = "application/problem+json"  # RFC 9457
 FARTHEST = 1e9  # of a coordinate, in whatever units
 LONGEST_TEXT = 1_000  # characters of a text that parts are taken from

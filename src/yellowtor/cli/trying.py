@@ -163,7 +163,7 @@ def _show_reading(console: Console, trial: Trial) -> None:
     why = f"{read.kind}: {read.because}" if read.because else str(read.kind)
     _title(console, "Read", f"candidates: {len(read.candidates)} · {why}")
     if read.message:
-        console.print(f"The service says: {read.message}")
+        console.print(f"{'What came' if read.kind is Kind.UNREADABLE else 'The service says'}: {read.message}")
     for remark in read.remarks:
         console.print(f"note: {remark}")
     if read.kind in {Kind.ANSWERED, Kind.UNREADABLE} and any(looked.found is not None for looked in trial.looked):

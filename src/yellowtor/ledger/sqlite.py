@@ -95,12 +95,18 @@ class SqliteStore(Store):
 
     @contextmanager
     def job_in_hand(self, job_id: int) -> Iterator[bool]:
-        lock = FileLock(f"{self.path}.job-{job_id}.lock", timeout=0)
+        path = f"{self.path}.job-{job_id}.lock"
+        lock = FileLock(path, timeout=0, mode=self.path.stat().st_mode & 0o777)  # for whoever may use the ledger
         try:
             lock.acquire()
         except Timeout:
             yield False
             return
+        except OSError as error:
+            raise LedgerTrouble(
+                f"The lock {path} can't be used: {(error.strerror or str(error)).lower()}. If it is another user's, "
+                "have them allow you to write it, or delete it while no run goes on. Nothing was sent."
+            ) from error
         try:
             yield True
         finally:

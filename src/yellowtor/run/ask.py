@@ -152,7 +152,8 @@ class Asker:
         rest = [question for question in group if question.key not in tickets]
         for promised in dict.fromkeys(ticket.ticket for ticket in tickets.values()):
             mine = [one for one in group if one.key in tickets and tickets[one.key].ticket == promised]
-            if not (held := await self._reserve(mine, 1, each=False)):
+            free = not self._service.request_reply(promised).counts
+            if not (held := await self._reserve(mine, 1, each=False, free=free)):
                 continue
             taken = await self._send(held, 1, [tickets[one.question.key] for one in held])
             if taken and all(not one.read.kind.is_answer and one.reply.status not in NO_REPLY for one in taken):
@@ -161,15 +162,18 @@ class Asker:
                 await self._writer.keep_tickets({question.key: None for question in mine})
                 rest += mine  # the service does not know the ticket any more
             elif taken:
-                await self._act(held, taken)
+                kept = [one._replace(decision=LeaveOpen()) if isinstance(one.decision, Again) else one for one in taken]
+                await self._act(held, kept)
         return rest
 
-    async def _reserve(self, group: Sequence[Question], attempt: int, *, each: bool = True) -> list[_Held]:
+    async def _reserve(
+        self, group: Sequence[Question], attempt: int, *, each: bool = True, free: bool = False
+    ) -> list[_Held]:
         """The right to ask about them, or about those of them that are not known yet and that the window allows."""
         if not group:
             return []
         keys, each = [question.key for question in group], each and self._service.counts_each
-        reservations = await self._writer.reserve(keys, attempt, counts_each=each)
+        reservations = await self._writer.reserve(keys, attempt, counts_each=each, free=free)
         spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
         if spent is not None:
             self._no_more = True
@@ -315,7 +319,7 @@ class Asker:
                 self._writer.leave_open(question.key, read.message)
             if isinstance(decision, Again):
                 again[question] = decision.after_s
-                if self._service.looks:
+                if self._service.looks and reply.status not in NO_REPLY:
                     await self._writer.keep_tickets({question.key: None})
             elif isinstance(decision, LeaveOpen):
                 self.result.left_open[read.message] += 1

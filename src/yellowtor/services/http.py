@@ -20,6 +20,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
 from yellowtor.answers.reply import Reply, Request
 from yellowtor.answers.spots import Subject
+from yellowtor.errors import BadJob
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description
 from yellowtor.services.making import RequestMaker, Wishes
@@ -187,6 +188,9 @@ class HttpService:
         connection, allowance = self._description.connection, self._description.allowance
         ca = connection.ca and self._folder / connection.ca.expanduser()
         url, proxy = self._maker.request(Address()).url, self._maker.proxy
+        if not _is_http(url):
+            shown = self._maker.shown(Address()).splitlines()[0]
+            raise BadJob(f"{self.name} can't be asked: {shown} has no URL of http:// or https://. Nothing was sent.")
         self._transport = Transport(url, parallel=self.parallel, timeout_s=allowance.timeout_s, ca=ca, proxy=proxy)
         password = urlsplit(self._transport.proxy or "").password or ""
         self._masker.add(password, unquote(password))
@@ -196,3 +200,11 @@ class HttpService:
     async def __aexit__(self, *error: object) -> None:
         if self._transport is not None:
             await self._transport.__aexit__(*error)
+
+
+def _is_http(url: str) -> bool:
+    try:
+        parts = urlsplit(url)
+        return parts.scheme in {"http", "https"} and bool(parts.hostname) and (parts.port or 1) > 0
+    except ValueError:
+        return False

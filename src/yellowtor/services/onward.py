@@ -27,7 +27,7 @@ from yellowtor.services.description import Description, TokenEndpoint
 from yellowtor.services.making import Wishes
 from yellowtor.services.masking import Masker
 from yellowtor.services.template import UrlTemplate
-from yellowtor.services.transport import Came
+from yellowtor.services.transport import LARGEST, Came
 
 Known = Callable[[], Mapping[str, str]]
 REDIRECTS = {301, 302, 303, 307, 308}
@@ -224,7 +224,8 @@ class Pages:
 
     def after(self, request: Request, came: Came) -> Request | None:
         """The request for the next page; None after the last. Raises ValueError where it is at another origin."""
-        if not 200 <= came.status < 300 or len(request.pages) + 1 >= self._most:
+        size = sum(map(len, request.pages)) + len(came.body)
+        if not 200 <= came.status < 300 or len(request.pages) + 1 >= self._most or size >= LARGEST:
             return None
         try:
             found: Any = self._get(self._shape.open(came.body, came.field("content-type")))

@@ -47,7 +47,9 @@ def explain(error: Exception) -> str:
 
 def _certificate(host: str, port: int | None, error: Exception) -> str:
     if isinstance(error, ssl.SSLCertVerificationError):
-        return f"the certificate of {host}:{port} {_CERTIFICATE.get(error.verify_code, 'is not valid')} ({TRUSTED})"
+        why = _CERTIFICATE.get(error.verify_code, "is not valid")
+        hint = f" ({TRUSTED})" if why.endswith(("signed", "know")) else ""
+        return f"the certificate of {host}:{port} {why}{hint}"
     return _tls(host, port, error)
 
 

@@ -99,7 +99,7 @@ def find_values(
             )
         if not value.isascii() and any("\ud800" <= character <= "\udfff" for character in value):
             raise BadJob(f"{variable.place()} is no text in UTF-8. Nothing was sent.")
-        if variable.secret and value.strip() and name not in unset and len(value.strip()) < SHORTEST:
+        if variable.secret and whose == "service" and name not in unset and len(value.strip()) < SHORTEST:
             raise KeyRefused(
                 f"{variable.place()} is shorter than {SHORTEST} characters. A secret so short can't be masked: it "
                 "occurs in other texts. Nothing was sent."
