@@ -7,6 +7,7 @@ import time
 from contextlib import suppress
 from urllib.parse import parse_qs, urlsplit
 
+import brotli
 import pytest
 from conftest import DATA, real_addresses
 from test_hostile import KEY, charged, good, outcomes, raw  # noqa: F401 - raw is a fixture
@@ -331,3 +332,16 @@ def test_each_rarer_service_of_the_stand_in_is_described_and_answers_as_the_othe
     assert found[8] == "unplaced"
     assert "✗" not in job.run("check", "job.toml", "--ask", code=None).stdout
     assert "0 requests sent" in job.run("run", "job.toml").stderr
+
+
+def test_replies_may_be_compressed_with_brotli(raw):  # noqa: F811
+    asked = []
+
+    def say(_method, _path, _query, headers):
+        asked.append(headers["accept-encoding"])
+        return good(brotli.compress(ANSWER), fields="Content-Encoding: br\r\n")
+
+    job = raw([speaking(say)], records=2)
+    job.run("run", "job.toml")
+    assert outcomes(job) == ["placed"] * 2
+    assert all("br" in text for text in asked)

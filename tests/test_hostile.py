@@ -25,7 +25,7 @@ from yellowtor.allowance.retry import FARTHEST_S, Attempt, decide, rate_limit_s,
 from yellowtor.allowance.told import told_limits
 from yellowtor.answers.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import read_reply
+from yellowtor.answers.reading import read_meaning, read_reply
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
 
@@ -268,6 +268,9 @@ def test_a_pause_that_a_service_asks_for_holds_for_the_next_run_too(raw):
     told = job.run("run", "job.toml", code=6).stderr
     assert len(job.raw.seen) == 1
     assert "raw has asked for a pause (Retry-After)" in told
+    plan = json.loads(job.run("plan", "job.toml", "--json").stdout)
+    assert (plan["requests"], plan["forecast"]["at_once"]) == (0, 0)
+    assert plan["forecast"]["goes_on_at"]
 
 
 ESCAPES = [
@@ -457,6 +460,15 @@ def test_every_draft_of_ratelimit_fields_is_understood():
 
 def reading(**keys):
     return ReplyRules(candidates="$.r[*]", order="latitude longitude", fields={"position": "$.p"}, **keys).reading()
+
+
+def test_a_reply_that_is_nested_too_deeply_is_unreadable_whatever_a_rule_says_of_what_is_absent():
+    rules = [{"absent": "$..found", "kind": "nothing found"}]
+    made = ReplyRules(candidates="$..r[*]", fields={"latitude": "$.a", "longitude": "$.b"}, rules=rules).reading()
+    body = b'{"r":' * 150 + b"1" + b"}" * 150
+    for read in (read_reply, read_meaning):
+        assert read(made, 200, body).kind is Kind.UNREADABLE
+        assert "nested too deeply" in read(made, 200, body).message
 
 
 def test_positions_as_services_send_them():

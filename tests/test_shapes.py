@@ -455,7 +455,7 @@ def test_check_asks_once_when_it_is_told_to_and_says_what_the_service_says(small
     job.edit("stand-in.toml", ("per_day = 2500", "per_day = 3"))
     write_csv(job.path("records.csv"), real_addresses(9)[4:])
     told = job.run("check", "job.toml", "--ask", code=3).stdout
-    assert "The allowance of stand-in is spent until" in told
+    assert "stand-in can't be asked until" in told
     assert "One problem." in told, "what was found before is said all the same"
     job.edit("stand-in.toml", ("per_day = 3", "per_day = 2500"))
     job.env["YELLOWTOR_STANDIN_KEY"] = "mistyped"

@@ -12,7 +12,7 @@ from yellowtor.answers.kinds import Kind
 FIRST_S = 0.5
 LONGEST_S = 60.0
 PATIENCE_S = 300.0  # a service that wants us gone for longer than this is asked in another run
-FARTHEST_S = 400 * 86_400.0  # what is further off than this is never
+FARTHEST_S = 31 * 86_400.0  # no window is longer: what asks for more is taken for this
 NO_REPLY = {0, 408, 425, 502, 503, 504}  # the service itself has not said anything about the question (RFC 9110)
 
 

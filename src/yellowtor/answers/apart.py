@@ -9,7 +9,7 @@ from typing import Any
 
 from yellowtor.answers.bodytext import CantOpenError
 from yellowtor.answers.kinds import Kind
-from yellowtor.answers.paths import Finder, Getter
+from yellowtor.answers.paths import Finder, Getter, TooDeepError
 from yellowtor.answers.reading import Reading, read_kind
 from yellowtor.answers.reply import Reply
 from yellowtor.answers.values import as_written
@@ -66,7 +66,10 @@ def _found(reading: Reading, apart: Apart, reply: Reply, count: int) -> dict[str
         opened = reading.shape.open(reply.body, reply.headers.get("content-type", ""))
     except CantOpenError:
         return None
-    results = apart.results(opened)
+    try:
+        results = apart.results(opened)
+    except TooDeepError:
+        return None
     if apart.keyed:
         whole = results[0] if len(results) == 1 and isinstance(results[0], dict) else None
         if whole is None:

@@ -15,6 +15,11 @@ Getter = Callable[[Any], Any]
 Holder = Callable[[Any], bool]  # whether the list that a path takes its items from is there
 Fields = Callable[[Any], dict[str, str]]  # what several paths find, as texts by their names; nothing for nothing
 
+
+class TooDeepError(Exception):
+    """A value is nested more deeply than a path with `..` can go down."""
+
+
 _PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[(?:0|-?[1-9][0-9]{0,8})\])*(\[\*\])?")
 _NAMES = re.compile(r"\$\.([A-Za-z_][A-Za-z0-9_]*)(?:\.([A-Za-z_][A-Za-z0-9_]*))?")
 _STEP = re.compile(r"\.(\w+)|\[(-?\d+)\]")
@@ -35,7 +40,20 @@ def compile_path(path: str) -> Finder:
         query = jsonpath.compile(path)
     except jsonpath.JSONPathError as error:
         raise ValueError(f"{path!r} is not a JSONPath of RFC 9535: {error}") from error
-    return lambda value: [node.value for node in query.find(value)]
+    return _finder(query)
+
+
+def _finder(query: Any) -> Finder:
+    """All values that a query of the library finds."""
+    import jsonpath_rfc9535 as jsonpath
+
+    def find(value: Any) -> list[Any]:
+        try:
+            return [node.value for node in query.find(value)]
+        except (jsonpath.JSONPathRecursionError, RecursionError) as error:
+            raise TooDeepError from error
+
+    return find
 
 
 def compile_holder(path: str) -> Holder:
@@ -54,7 +72,8 @@ def compile_holder(path: str) -> Holder:
     if any(isinstance(selector, jsonpath.selectors.NameSelector) for selector in last.selectors):
         return lambda _: False
     query = jsonpath.JSONPathQuery(env=jsonpath.DEFAULT_ENV, segments=tuple(before))
-    return lambda value: any(isinstance(node.value, list) for node in query.find(value))
+    find_lists = _finder(query)
+    return lambda value: any(isinstance(found, list) for found in find_lists(value))
 
 
 def compile_first(path: str) -> Getter:

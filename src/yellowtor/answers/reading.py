@@ -16,7 +16,7 @@ from yellowtor.answers.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.geometry import Inside, coarsened, point_inside
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Fields, Finder, Getter, Holder
+from yellowtor.answers.paths import Fields, Finder, Getter, Holder, TooDeepError
 from yellowtor.answers.position import Area, Position, is_null_island
 from yellowtor.answers.rules import MATCH_S, UNOPENED, Rule, Seen, by_status
 from yellowtor.answers.shapes import JsonShape, Shape
@@ -85,8 +85,18 @@ class Read(NamedTuple):
     unknown_levels: Sequence[str] = ()
 
 
+TOO_DEEP = Read(Kind.UNREADABLE, message="the reply is nested too deeply for a path with ..", lasting=True)
+
+
 def read_reply(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
     """The kind of a reply and the candidates in it, of all its pages. Never raises, whatever the bytes are."""
+    try:
+        return _read(reading, status, body, headers)
+    except TooDeepError:
+        return TOO_DEEP
+
+
+def _read(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None) -> Read:
     first, *others = _pages(body, headers or {})
     read, places = _opened(reading, status, first, headers or {})
     for page in others:
@@ -115,15 +125,21 @@ def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[st
     """What read_reply() says of a reply, but for its candidates: all that asking needs, in a fraction of the time."""
     if PAGES in (headers or {}):
         return read_reply(reading, status, body, headers)
-    read, places = _opened(reading, status, body, headers or {})
-    if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
-        return read_reply(reading, status, body, headers)
+    try:
+        read, places = _opened(reading, status, body, headers or {})
+        if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
+            return _read(reading, status, body, headers)
+    except TooDeepError:
+        return TOO_DEEP
     return read
 
 
 def read_kind(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> Kind:
     """What the rules, or else the status, say of a reply as a whole; its candidates are not looked at."""
-    read, _ = _opened(reading, status, body, headers)
+    try:
+        read, _ = _opened(reading, status, body, headers)
+    except TooDeepError:
+        return Kind.UNREADABLE
     return read.kind
 
 
@@ -141,11 +157,14 @@ def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[s
     try:
         body = _pages(body, headers)[0]
         first = next(iter(reading.candidates(reading.shape.open(body, headers.get("content-type", "")))), None)
-    except CantOpenError:
+    except (CantOpenError, TooDeepError):
         return {}
     if first is None:
         return {}
-    found = {name: get(first) for name, get in reading.looks.items()}
+    try:
+        found = {name: get(first) for name, get in reading.looks.items()}
+    except TooDeepError:
+        return {}
     return {name: as_written(value) or ("" if value is None else str(value)) for name, value in found.items()}
 
 
@@ -198,7 +217,7 @@ def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
 
 def _said(status: int, body: bytes) -> str:
     """What came, for a service that says nothing in words."""
-    return _phrase(status) if not body.strip() else f"{_phrase(status)}, with {quoted(body)}"
+    return f"{_phrase(status)}, with {quoted(body)}" if len(body.strip()) > 2 else _phrase(status)
 
 
 def _phrase(status: int) -> str:

@@ -29,8 +29,8 @@ class Request:
 class Reply:
     """One reply, secrets masked; when none came, status is 0 and `trouble` says why, `kind` what it means.
 
-    headers are those fields, by lower-case name, that something is read from, and our own notes (yellowtor-…). onward is
-    a further request that the reply asks for, to be sent not before pause_s seconds from now.
+    headers are those fields, by lower-case name, that something is read from, and our own notes (yellowtor-…).
+    onward is a further request that the reply asks for, to be sent not before pause_s seconds from now.
     """
 
     status: int

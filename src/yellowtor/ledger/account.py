@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
 
@@ -16,6 +16,7 @@ from yellowtor.ledger.schema import pace, request
 from yellowtor.ledger.store import Store
 from yellowtor.ledger.windows import PUT_USE, CalendarUse, left_of, stamp, uses
 
+LONGEST_PAUSE_S = 86_400.0
 UNLIMITED = 2**62  # of a month that is counted for its price only
 PUT_PACE = """INSERT INTO pace (account, boot_id, arrival, learned, learned_at, shut_until) VALUES (?, ?, ?, ?, ?, ?)
     ON CONFLICT (account) DO UPDATE SET boot_id = excluded.boot_id, arrival = excluded.arrival,
@@ -108,8 +109,9 @@ class Account:
         return max(0.0, (datetime.fromisoformat(self._shut_until) - now).total_seconds())
 
     def shut(self, until: datetime) -> None:
-        """The service wants nobody to ask before."""
-        self._shut_until = max(self._shut_until, stamp(until))
+        """The service wants nobody to ask before; after a day it is asked again whether that still holds."""
+        latest = self._clock.now() + timedelta(seconds=LONGEST_PAUSE_S)
+        self._shut_until = max(self._shut_until, stamp(min(until, latest)))
 
     def pace(self, now: float) -> Pace:
         """The one that is kept: the described, or a lower one that was learned."""

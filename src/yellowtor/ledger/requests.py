@@ -237,6 +237,10 @@ class RequestBook:
         """The pace that is kept."""
         return self._looked_at().pace(self._clock.boot())
 
+    def pause_s(self) -> float:
+        """Seconds until the service may be asked again, by what it said itself."""
+        return self._looked_at().shut_s(self._clock.now())
+
     def reply_s(self) -> float | None:
         """How many seconds a reply has taken lately, on the average."""
         mine = request.c.account == self._terms.account, request.c.settled_at.is_not(None)

@@ -3,12 +3,13 @@
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from yellowtor.allowance.forecast import Forecast, forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import price_on
+from yellowtor.allowance.retry import PATIENCE_S
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.work import Turn
 from yellowtor.errors import BadJob
@@ -140,10 +141,14 @@ def foretold(
     mine = book.requests[service.name]
     both = _limits(mine) if limits is None else limits
     begins = datetime.fromisoformat(after.ends_at) if after and after.ends_at else None
+    if pause_s := mine.pause_s():  # the service has asked for it
+        begins = max(begins or now, now + timedelta(seconds=pause_s))
     windows, lefts = [window for window, _ in both], [left for _, left in both]
     units, kept, reply_s = units_of(service, questions), pace or mine.pace(), mine.reply_s()
     borne = kept.with_replies(reply_s, service.parallel * (service.most if service.counts_each else 1))
     made = forecast(units, borne, windows, lefts, now, service.prices, mine.month_used(), begins)
+    if pause_s > PATIENCE_S and made.requests:
+        made = replace(made, at_once=0, goes_on_at=begins)
     return made if borne == kept else replace(made, reply_s=reply_s)
 
 

@@ -118,9 +118,8 @@ async def _ask(asked: Subject, question: str, service: Service, book: Book, cloc
     async with service, book.writer(service.name) as writer:
         (reserved,) = await writer.reserve([question], 1)
         if isinstance(reserved, Spent):
-            raise YellowtorError(
-                f"The allowance of {service.account} is spent until {reserved.resets_at}. Nothing was sent."
-            )
+            until = f" until {reserved.resets_at}" if reserved.resets_at else ""
+            raise YellowtorError(f"{service.name} can't be asked{until}: {reserved.why}. Nothing was sent.")
         if not isinstance(reserved, Reserved):
             raise YellowtorError("Another run is asking this at the moment: try again. Nothing was sent.")
         gate = Gate(service.pace, clock)
