@@ -30,7 +30,7 @@ class Reply:
     """One reply, secrets masked; when none came, status is 0 and `trouble` says why, `kind` what it means.
 
     headers are those fields, by lower-case name, that something is read from, and our own notes (yellowtor-…).
-    onward is a further request that the reply asks for, to be sent not before pause_s seconds from now.
+    follow_up is a further request that the reply asks for, to be sent not before pause_s seconds from now.
     """
 
     status: int
@@ -39,5 +39,5 @@ class Reply:
     trouble: str = ""
     kind: Kind | None = None
     lasting: bool = False  # the same request would bring the same
-    onward: Request | None = field(default=None, repr=False)
+    follow_up: Request | None = field(default=None, repr=False)
     pause_s: float = 0.0

@@ -32,9 +32,9 @@ from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import AlreadyKnown, Elsewhere, Question, Reserved, Spent, Ticket
 from yellowtor.errors import YellowtorError
 from yellowtor.run.asked import AskResult
+from yellowtor.run.follow_up import FollowUpSender
 from yellowtor.run.gate import Gate
 from yellowtor.run.leaving import Leaving
-from yellowtor.run.onward import Onward
 from yellowtor.run.ports import Clock, Service, Watcher, Writer
 from yellowtor.run.stop import StopWish
 
@@ -77,7 +77,7 @@ class Asker:
         self._bringing = asyncio.Lock()
         self._random = random.Random()
         self._breaker = Breaker(service.parallel)
-        self._onward = Onward(service, writer, self._gate, lambda sent: self._count(sent.units, sent.cost))
+        self._follow_ups = FollowUpSender(service, writer, self._gate, lambda sent: self._count(sent.units, sent.cost))
         self.result = AskResult(service.name)
 
     async def ask(self, questions: Iterator[Question], stop: StopWish) -> AskResult:
@@ -221,7 +221,7 @@ class Asker:
             if reply is None:
                 return None
             self._heed(reply, leave.number)
-            reply = await self._onward.reply([one.question for one in held], reply, leave)
+            reply = await self._follow_ups.reply([one.question for one in held], reply, leave)
             replies = self._service.apart(reply, tickets[0].questions if tickets else len(held))
             return self._take([replies[ticket.place] for ticket in tickets] or replies, attempt)
         except YellowtorError:

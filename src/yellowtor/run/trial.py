@@ -17,11 +17,11 @@ from yellowtor.answers.spots import Subject
 from yellowtor.answers.work import Question, Reserved, Spent
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import written_aside
+from yellowtor.run.follow_up import FollowUpSender
 from yellowtor.run.gate import Gate
 from yellowtor.run.job import Job
 from yellowtor.run.judging import judge_reply
 from yellowtor.run.leaving import Leaving
-from yellowtor.run.onward import Onward
 from yellowtor.run.ports import Book, Clock, Service, Table
 from yellowtor.run.scan import RowReader, key_as_shown
 
@@ -126,7 +126,9 @@ async def _ask(asked: Subject, question: str, service: Service, book: Book, cloc
         leaving = Leaving(gate, writer, reserved, reserved.units)
         reply = await service.send(service.request(asked), leaving)
         assert reply is not None, "nothing holds the request back"
-        reply = await Onward(service, writer, gate, lambda _: None).reply([Question(question, "", 1)], reply, leaving)
+        reply = await FollowUpSender(service, writer, gate, lambda _: None).reply(
+            [Question(question, "", 1)], reply, leaving
+        )
         if not leaving.left_at:
             await writer.release(reserved)
             return reply

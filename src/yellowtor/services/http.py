@@ -23,10 +23,10 @@ from yellowtor.answers.spots import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description
+from yellowtor.services.follow_ups import FollowUps
 from yellowtor.services.making import RequestMaker, Wishes
 from yellowtor.services.masking import Masker
-from yellowtor.services.onward import Onward
-from yellowtor.services.transport import LARGEST, Came, Leave, NothingCame, Transport
+from yellowtor.services.transport import LARGEST, Leave, NoReply, RawReply, Transport
 from yellowtor.services.variables import Values
 
 HEARD = frozenset(
@@ -84,8 +84,8 @@ class HttpService:
         self._paths = replies.paths()
         self._apart = description.apart(operation)
         self._heard = HEARD | {rule.header[0] for rule in self._reading.rules if rule.header}
-        self._onward = Onward(description, wishes, self._reading, lambda: self._values.plain, self._masker)
-        self.looks = self._onward.looks
+        self._follow_ups = FollowUps(description, wishes, self._reading, lambda: self._values.plain, self._masker)
+        self.looks = self._follow_ups.looks
         self._transport: Transport | None = None
         used = {name: text for name, text in wishes.variables().items() if name in operation.variables()}
         area = ",".join(used[side] for side in BOX if side in used)
@@ -103,11 +103,11 @@ class HttpService:
 
     def request_reply(self, ticket: str) -> Request:
         """The request that looks whether the reply that was promised with this ticket is ready."""
-        return self._onward.look(ticket, self._maker.request(Address()))
+        return self._follow_ups.look(ticket, self._maker.request(Address()))
 
     def needs_token(self, request: Request) -> bool:
         """Whether another request must be sent before this one, for a token."""
-        return request.before is None and self._onward.ready(request).before is not None
+        return request.before is None and self._follow_ups.ready(request).before is not None
 
     def apart(self, reply: Reply, count: int) -> Sequence[Reply]:
         """A reply to so many questions as one to each; the same for all where it speaks of the request as a whole."""
@@ -137,23 +137,23 @@ class HttpService:
         """Send once, and wait for the whole reply. Never raises for what a network or a server can do.
 
         leave is awaited when the connection stands, before the first byte goes out; when it says no, nothing
-        does, and there is no reply. Where the reply has `onward`, that is to be sent next, and then there may be more.
+        does, and there is no reply. Where the reply has `follow_up`, that is to be sent next, and then there may be more.
         """
         assert self._transport is not None, "send() needs the service to be entered"
         if self.needs_token(request):
-            return Reply(0, {}, b"", onward=self._onward.ready(request))
-        request = self._onward.ready(request)
+            return Reply(0, {}, b"", follow_up=self._follow_ups.ready(request))
+        request = self._follow_ups.ready(request)
         came = await self._transport.send(request, leave)
         if came is None:
             return None
-        if isinstance(came, NothingCame):
+        if isinstance(came, NoReply):
             return Reply(0, {}, b"", self._masker.in_text(came.why), came.kind)
         if came.status == 401 and not request.renewed and request.before is None and self._read_again(request):
             assert request.again is not None, "it was looked at"
-            return replace(self._masked(came), onward=replace(request.again(), renewed=True))
-        return self._onward.after(request, came, self._masked(came))
+            return replace(self._masked(came), follow_up=replace(request.again(), renewed=True))
+        return self._follow_ups.after(request, came, self._masked(came))
 
-    def _masked(self, came: Came) -> Reply:
+    def _masked(self, came: RawReply) -> Reply:
         told = {
             name: self._masker.in_text(text) for name in self._heard if (text := came.headers.get(name)) is not None
         }

@@ -1,6 +1,6 @@
 """The way to a service and back: the only module that knows the HTTP client. It sends each request once.
 
-What it gives back is as it came, secrets and all; whoever calls it masks that.
+What it gives back is as it came, with its secrets: the caller masks them.
 """
 
 import ssl
@@ -23,7 +23,7 @@ Leave = Callable[[], Awaitable[bool]]
 
 
 @dataclass(frozen=True, slots=True)
-class Came:
+class RawReply:
     """A reply as it came. headers is a mapping that any spelling of a name finds; too_large: the body is cut."""
 
     status: int
@@ -36,7 +36,7 @@ class Came:
 
 
 @dataclass(frozen=True, slots=True)
-class NothingCame:
+class NoReply:
     """Why no reply came, and what that means."""
 
     kind: Kind
@@ -65,10 +65,10 @@ class _Door:
 
 
 class Transport:
-    """Connections to one service, while it is entered: so many at a time, each request within so many seconds.
+    """Connections to one service, while it is entered: at most `parallel` at a time, each request for `timeout_s` at most.
 
-    ca is a file of certificates that are trusted beside the system's; proxy the URL of one, or what the environment
-    says where it is empty.
+    ca is a file of certificates that are trusted beside the system's. proxy is the URL of one; if it is empty, the
+    environment names it.
     """
 
     def __init__(self, url: str, *, parallel: int, timeout_s: float, ca: Path | None, proxy: str) -> None:
@@ -76,7 +76,7 @@ class Transport:
         self.proxy = proxy or _proxy(url)
         self._session: aiohttp.ClientSession | None = None
 
-    async def send(self, request: Request, leave: Leave | None) -> Came | NothingCame | None:
+    async def send(self, request: Request, leave: Leave | None) -> RawReply | NoReply | None:
         """Send once and wait for the whole reply; None when it was not to leave. Never raises for what a network does.
 
         leave is awaited when the connection stands, before the first byte goes out.
@@ -101,15 +101,15 @@ class Transport:
                 body = await answer.content.read(LARGEST + 1)
                 while not answer.content.at_eof() and len(body) <= LARGEST:
                     body += await answer.content.read(LARGEST + 1 - len(body))
-                return Came(answer.status, answer.headers, body[:LARGEST], too_large=len(body) > LARGEST)
+                return RawReply(answer.status, answer.headers, body[:LARGEST], too_large=len(body) > LARGEST)
         except _HeldBackError:
-            return NothingCame(Kind.UNAVAILABLE, CLOSED) if door.left else None
+            return NoReply(Kind.UNAVAILABLE, CLOSED) if door.left else None
         except TimeoutError:
-            return NothingCame(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
+            return NoReply(Kind.UNAVAILABLE, f"no reply within {self._timeout_s:g} s")
         except aiohttp.ClientPayloadError:
-            return NothingCame(Kind.UNREADABLE, "the reply was cut short")
+            return NoReply(Kind.UNREADABLE, "the reply was cut short")
         except (aiohttp.ClientError, OSError) as error:
-            return NothingCame(Kind.UNAVAILABLE, explain(error))
+            return NoReply(Kind.UNAVAILABLE, explain(error))
 
     async def __aenter__(self) -> Self:
         import aiohttp

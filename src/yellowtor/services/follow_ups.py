@@ -27,7 +27,7 @@ from yellowtor.services.description import Description, TokenEndpoint
 from yellowtor.services.making import Wishes
 from yellowtor.services.masking import Masker
 from yellowtor.services.template import UrlTemplate
-from yellowtor.services.transport import LARGEST, Came
+from yellowtor.services.transport import LARGEST, RawReply
 
 Known = Callable[[], Mapping[str, str]]
 REDIRECTS = {301, 302, 303, 307, 308}
@@ -43,7 +43,7 @@ def origin(url: str) -> tuple[str, str, int | None]:
     return scheme, (parts.hostname or "").lower(), parts.port or PORTS.get(scheme)
 
 
-class Onward:
+class FollowUps:
     """Decides what is sent after a reply. known gives the values of the variables."""
 
     def __init__(
@@ -68,7 +68,7 @@ class Onward:
         assert self._polls is not None, "nobody else has tickets"
         return self._polls.request(ticket, like)
 
-    def after(self, request: Request, came: Came, reply: Reply) -> Reply:
+    def after(self, request: Request, came: RawReply, reply: Reply) -> Reply:
         """The reply to a request, as it came and masked: with what is to be sent next, if anything is."""
         if request.before is not None:
             return self._with_token(came, request.before)
@@ -76,36 +76,36 @@ class Onward:
             return reply
         if came.status == 401 and self._tokens and not request.renewed:
             self._tokens.forget(request.token)
-            return replace(reply, onward=replace(request, token="", renewed=True))
+            return replace(reply, follow_up=replace(request, token="", renewed=True))
         try:
             return self._further(request, came, reply)
         except ValueError as error:
             why = f"the status {came.status}: {self._masker.in_text(str(error))}"
             return replace(reply, kind=Kind.UNREADABLE, trouble=why, lasting=True)
 
-    def _further(self, request: Request, came: Came, reply: Reply) -> Reply:
+    def _further(self, request: Request, came: RawReply, reply: Reply) -> Reply:
         """Raises ValueError where what follows must not be sent."""
         if target := redirected(request, came):
-            return replace(reply, onward=target)
+            return replace(reply, follow_up=target)
         if self._polls and (promised := self._polls.after(request, came)):
             look, pause_s = promised
             if isinstance(look, Request):
-                return replace(reply, onward=look, pause_s=pause_s)
+                return replace(reply, follow_up=look, pause_s=pause_s)
             return Reply(0, {}, b"", look, Kind.UNAVAILABLE, lasting=True)
         if self._pages and (page := self._pages.after(request, came)):
-            return replace(reply, onward=replace(page, pages=(*request.pages, reply.body)))
+            return replace(reply, follow_up=replace(page, pages=(*request.pages, reply.body)))
         return joined(reply, request.pages) if 200 <= came.status < 300 else reply
 
-    def _with_token(self, came: Came, before: Request) -> Reply:
+    def _with_token(self, came: RawReply, before: Request) -> Reply:
         """What comes after a request for a token: the question; or why there is no token."""
         assert self._tokens is not None, "nobody else makes such requests"
         if why := self._tokens.take(came):
             kind = Kind.KEY_REFUSED if came.status in {400, 401, 403} else Kind.UNAVAILABLE
             return Reply(0, {}, b"", why, kind)
-        return Reply(0, {}, b"", onward=before)
+        return Reply(0, {}, b"", follow_up=before)
 
 
-def redirected(request: Request, came: Came) -> Request | None:
+def redirected(request: Request, came: RawReply) -> Request | None:
     """The request that a redirect asks for; None where the reply is none. Raises ValueError for one not to follow."""
     location = came.field("location")
     if came.status not in REDIRECTS or not location:
@@ -158,7 +158,7 @@ class Tokens:
         url = UrlTemplate(endpoint.url, known).expand({})
         return Request(url, headers, "POST", urlencode(fields).encode(), counts=False, before=before)
 
-    def take(self, came: Came) -> str:
+    def take(self, came: RawReply) -> str:
         """Take the token out of a reply; why there is none, in words."""
         try:
             told = orjson.loads(came.body)
@@ -192,7 +192,7 @@ class Polls:
             redirects=0,
         )  # fmt: skip
 
-    def after(self, request: Request, came: Came) -> tuple[Request | str, float] | None:
+    def after(self, request: Request, came: RawReply) -> tuple[Request | str, float] | None:
         """The next look, or why there is none, and in how many seconds; None where the reply is no promise."""
         headers = {"content-type": came.field("content-type")}
         promised = came.status == 202 or read_kind(self._reading, came.status, came.body, headers) is Kind.ACCEPTED
@@ -207,7 +207,7 @@ class Polls:
         again = request if request.ticket else self.request(ticket, request)
         return replace(again, looks=request.looks + 1), max(self._poll.every_s, min(told, 3600.0))
 
-    def _ticket(self, came: Came) -> str:
+    def _ticket(self, came: RawReply) -> str:
         if self._get is None:
             return came.field("location")
         try:
@@ -222,7 +222,7 @@ class Pages:
     def __init__(self, next_path: str, most: int, reading: Reading) -> None:
         self._get, self._most, self._shape = reading.shape.getter(next_path), most, reading.shape
 
-    def after(self, request: Request, came: Came) -> Request | None:
+    def after(self, request: Request, came: RawReply) -> Request | None:
         """The request for the next page; None after the last. Raises ValueError where it is at another origin."""
         size = sum(map(len, request.pages)) + len(came.body)
         if not 200 <= came.status < 300 or len(request.pages) + 1 >= self._most or size >= LARGEST:

@@ -19,7 +19,7 @@ STOPPED = Reply(0, {}, b"", "the run was stopped before the reply was there", Ki
 BUSY = {*NO_REPLY, 429}
 
 
-class Onward:
+class FollowUpSender:
     """Sends on for one service. sent is called with the reservation of each request that left, and its attempt."""
 
     def __init__(self, service: Service, writer: Writer, gate: Gate, sent: Callable[[Reserved], None]) -> None:
@@ -29,8 +29,8 @@ class Onward:
     async def reply(self, questions: Sequence[Question], reply: Reply, leaving: Leaving) -> Reply:
         """The whole reply to a request about these questions, where this one asks for more; leaving is its own."""
         question, ticket = questions[0], ""
-        while (further := reply.onward) is not None:
-            if further.ticket and not ticket and leaving.left_at:  # whoever takes the run up goes on from here
+        while (further := reply.follow_up) is not None:
+            if further.ticket and not ticket and leaving.left_at:  # the next run continues from here
                 ticket, count = further.ticket, len(questions)
                 await self._writer.keep_tickets(
                     {one.key: Ticket(ticket, place, count) for place, one in enumerate(questions)}
@@ -48,7 +48,7 @@ class Onward:
         assert request.before is not None, "the caller looked"
         async with self._fetching:
             if not self._service.needs_token(request.before):
-                return Reply(0, {}, b"", onward=request.before)
+                return Reply(0, {}, b"", follow_up=request.before)
             return await self._reserved(question, request)
 
     async def _looked(self, question: Question, request: Request, pause_s: float) -> Reply:
@@ -59,13 +59,13 @@ class Onward:
         if (
             request.ticket
             and reply is not STOPPED
-            and reply.onward is None
+            and reply.follow_up is None
             and reply.status in BUSY
             and not reply.lasting
         ):
             if request.looks >= self._service.looks:
                 return replace(reply, status=0, kind=Kind.UNAVAILABLE, trouble="the reply was not ready", lasting=True)
-            return replace(reply, onward=replace(request, looks=request.looks + 1), pause_s=max(1.0, pause_s))
+            return replace(reply, follow_up=replace(request, looks=request.looks + 1), pause_s=max(1.0, pause_s))
         return reply
 
     async def _reserved(self, question: Question, request: Request) -> Reply:
@@ -84,5 +84,7 @@ class Onward:
             return reply or STOPPED
         assert reply is not None, "it has left"
         self._sent(reserved)
-        await self._writer.refuse(reserved.request_id, reply.kind or (Kind.ACCEPTED if reply.onward else Kind.ANSWERED))
+        await self._writer.refuse(
+            reserved.request_id, reply.kind or (Kind.ACCEPTED if reply.follow_up else Kind.ANSWERED)
+        )
         return reply
