@@ -41,7 +41,7 @@ def test_several_jobs_at_once_keep_the_pace_and_the_day_of_the_account_they_shar
 def test_a_broken_file_and_a_server_that_is_not_there_are_told(small):
     job = small(real_addresses(1))
     job.path("ledger.sqlite").write_bytes(b"no database at all" * 100)
-    assert "can't be opened: file is not a database" in job.run("run", "job.toml", code=8).stderr
+    assert "is damaged: file is not a database" in job.run("run", "job.toml", code=8).stderr
     job.edit("job.toml", ("ledger.sqlite", "postgresql://anna@127.0.0.1:9/none"))
     told = job.run("run", "job.toml", code=8).stderr
     assert "The ledger postgresql://anna@127.0.0.1:9/none can't be reached: connection" in told

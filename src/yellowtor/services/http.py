@@ -137,7 +137,7 @@ class HttpService:
         """Send once, and wait for the whole reply. Never raises for what a network or a server can do.
 
         leave is awaited when the connection stands, before the first byte goes out; when it says no, nothing
-        does, and there is no reply. Where the reply has `follow_up`, that is to be sent next, and then there may be more.
+        does, and there is no reply. If the reply has a `follow_up`, that request is to be sent next.
         """
         assert self._transport is not None, "send() needs the service to be entered"
         if self.needs_token(request):

@@ -65,7 +65,7 @@ class _Door:
 
 
 class Transport:
-    """Connections to one service, while it is entered: at most `parallel` at a time, each request for `timeout_s` at most.
+    """Connections to one service, while it is entered: at most `parallel` at a time, `timeout_s` for each request.
 
     ca is a file of certificates that are trusted beside the system's. proxy is the URL of one; if it is empty, the
     environment names it.
