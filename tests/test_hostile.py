@@ -230,7 +230,8 @@ SILENCE = [b"{}", b"null", b"42", b'{"error": "no"}', b'{"places": null}', b'{"P
 def test_what_is_not_an_answer_is_not_taken_for_nothing_found(raw, status):
     job = raw([lambda c, _: c.sendall(good(SILENCE[len(job.raw.seen) % len(SILENCE)], status)) or True])
     told = job.run("run", "job.toml", code=6).stderr
-    assert "none of the first 5 replies could be read; the last: " in told
+    assert "5 replies in a row can't be read, and no place was read so far; the last: " in told
+    assert "Correct [reply] of the description" in told
     assert set(outcomes(job)) == {"failed", "waiting"}
     assert "✓ stand" not in job.run("check", "job.toml", "--ask", code=None).stdout
     seen = len(job.raw.seen)

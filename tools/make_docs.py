@@ -60,7 +60,7 @@ RULES = """\
 
 **Nothing found needs a sign.** It is an empty list where `candidates` points to (`{"places": []}` for `$.places[*]`), a
 rule of the kind `nothing found`, or a status that such a rule names. Every other reply without a list is *unreadable*:
-`{}`, `null`, `{"error": …}`, 202, 404. When the first five replies can't be read and none could, the run stops and
+`{}`, `null`, `{"error": …}`, 202, 404. When five replies in a row can't be read and no place was read so far, the run stops and
 shows what came; correct the description and run again: the kept replies are read again, and nothing is paid twice.
 
 **A position is read whole or not at all.** A text may be two decimals (`54.1, −8.2`), degrees with minutes and seconds

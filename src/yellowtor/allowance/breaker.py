@@ -7,7 +7,7 @@ from yellowtor.answers.kinds import Kind
 
 LEAST = 20  # requests: a service may be restarted while it is asked
 EACH = 3  # for each of the requests that are in flight at the same time
-HANDFUL = 5  # replies that can't be read, before the first that can: the description is wrong
+HANDFUL = 5  # replies in a row that can't be read, before the first that can: the description is wrong
 
 
 @dataclass
@@ -25,12 +25,15 @@ class Breaker:
         unreadable: it can't be read, and is not asked for again.
         """
         failed = all(kind in {Kind.UNAVAILABLE, Kind.UNREADABLE} for kind in kinds)
-        self.answered = self.answered or any(kind.is_answer for kind in kinds)
+        self.answered = self.answered or Kind.ANSWERED in kinds
         self.failures = self.failures + 1 if failed else 0
-        self.unreadable += unreadable
+        if unreadable:
+            self.unreadable += 1
+        elif any(kind.is_answer for kind in kinds):
+            self.unreadable = 0
         return self.failures >= max(LEAST, EACH * self.parallel) or self.reads_nothing
 
     @property
     def reads_nothing(self) -> bool:
-        """Whether a handful of replies can't be read, and none could."""
+        """Whether a handful of replies in a row can't be read, and no candidate was read so far."""
         return not self.answered and self.unreadable >= HANDFUL

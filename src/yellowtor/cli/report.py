@@ -208,6 +208,10 @@ def _stops(summary: Summary) -> list[str]:
                 f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
             )
             lines.append(f"Run the job again{when}: it goes on from here; with `--wait` it does so by itself.")
+        elif turn.stopped_by is Kind.UNREADABLE:
+            lines.append(
+                "Correct [reply] of the description and run again: kept replies are read again, and not paid twice."
+            )
         elif turn.stopped_by is Kind.KEY_REFUSED:
             lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
     for why, count in summary.asked.left_open.most_common(SHOWN_REASONS):
