@@ -53,7 +53,7 @@ yellowtor pin job.toml C-041 --at "47.2517, -28.4012" --by Ida --why "a letter f
 shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 24.9′ W" --by Ida --why "read off the chart"; yellowtor pin job.toml'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'
-sed 's/places\[\*\]/place[*]/; s/\/find/\/moved/' stand-in.toml >wrong.toml
+sed 's/places\[\*\]/place[*]/' stand-in.toml >wrong.toml
 sed 's/stand-in.toml/wrong.toml/; s/ledger.sqlite/wrong.sqlite/; s/"cabinets-placed/"wrong/; s/"cabinets\.\(geojson\|html\)/"wrong.\1/' job.toml >wrong-job.toml
 shoot_terminal unreadable 60 'yellowtor run wrong-job.toml'
 shoot_terminal reverse 30 'yellowtor try --at "47.721096, -28.931806" --service stand-in-xml.toml --ledger try.sqlite --show reading'

@@ -210,7 +210,7 @@ def _stops(summary: Summary) -> list[str]:
             lines.append(f"Run the job again{when}: it goes on from here; with `--wait` it does so by itself.")
         elif turn.stopped_by is Kind.UNREADABLE:
             lines.append(
-                "Correct [reply] of the description and run again: kept replies are read again, and not paid twice."
+                "Correct [reply] of the description and run again: kept replies are read again, not paid again."
             )
         elif turn.stopped_by is Kind.KEY_REFUSED:
             lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
@@ -271,7 +271,7 @@ def _next(summary: Summary) -> list[str]:
         why = listed if page else "a column (write.columns.reasons) or a page (markers.page) says why"
         lines.append(f"Look at the {doubtful:,} doubtful: {why}.")
         lines.append("Correct their addresses in the source and run again: only what changed is asked.")
-    if summary.outcomes[Outcome.FAILED]:
+    if summary.outcomes[Outcome.FAILED] and not any(t.stopped_by is Kind.UNREADABLE for t in summary.asked.turns):
         lines.append("Say `--again failed` to ask once more about what failed.")
     return lines
 

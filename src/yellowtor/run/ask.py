@@ -275,7 +275,8 @@ class Asker:
         if self._breaker.keeps_failing(kinds, unreadable=all(unreadable)):
             last = taken[0].read.message
             if self._breaker.reads_nothing:
-                why = f"{self._breaker.unreadable} replies in a row can't be read, and no place was read so far; the last: {last}"
+                count = self._breaker.unreadable
+                why = f"{count} replies in a row can't be read, and no place was read so far; the last: {last}"
             else:
                 why = f"{self._breaker.failures} requests in a row brought no answer; the last: {last}"
                 taken = [one._replace(decision=StopAsking(one.read.kind)) for one in taken]
