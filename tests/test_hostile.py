@@ -374,15 +374,8 @@ def test_a_coordinate_is_what_the_grammar_reads_in_the_whole_text(lat, lon, one,
     assert pair is not None, text
     assert pair[:2] == pytest.approx((north, east), abs=1e-9)
     assert read_angle(first).value == pytest.approx(north, abs=1e-9)
-    for broken in (
-        f"x{text}",
-        f"{text}x",
-        f"{text} 1",
-        text.replace(".", "_", 1),
-        f"{text[:3]}\0{text[3:]}",
-        first,
-        f"{text}{between}{text}",
-    ):
+    broken_texts = [f"x{text}", f"{text}x", f"{text} 1", text.replace(".", "_", 1), f"{text[:3]}\0{text[3:]}", first]
+    for broken in [*broken_texts, f"{text}{between}{text}"]:
         assert broken == text or read_pair(broken) is None or broken.strip() == text.strip(), broken
 
 

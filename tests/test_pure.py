@@ -75,22 +75,8 @@ def test_a_character_that_no_database_keeps_is_not_read_out_of_a_reply():
 
 def test_two_numbers_are_never_made_one():
     numbers = [
-        "12/1",
-        "12-1",
-        "121",
-        "12 1",
-        "12²",
-        "122",
-        "1½",
-        "11/2",
-        "11-2",
-        "12a",
-        "12/a",
-        "12-a",
-        "1 2a",
-        "٣",
-        "3",
-    ]
+        "12/1", "12-1", "121", "12 1", "12²", "122", "1½", "11/2", "11-2", "12a", "12/a", "12-a", "1 2a", "٣", "3",
+    ]  # fmt: skip
     assert len({Address(street=f"{n} Kelp Lane").key() for n in numbers}) == len(numbers)
     assert len({split_number("", f"Kelp Lane {n}") for n in numbers[:7]} | {split_number("12/1", "Kelp Lane")}) == 7
     same = ["12-14 Kelp Lane", "12 - 14  KELP LANE.", "12 -14 Kelp-Lane"]
@@ -116,14 +102,7 @@ def test_parts_left_empty_take_their_punctuation_along_and_needed_ones_are_misse
     assert composing.compose({"S": " 1  Kelp\u00a0Lane ", "T": ""}).line() == "1 Kelp Lane, XT"
     cells = {"S": "1 Kelp Lane", "T": " .- "}
     assert composing.why_not(cells, composing.compose(cells)) == "town missing"
-    assert [identity(k) for k in ("12", " 12.0", "12.00", "012", "12.5", "a.0")] == [
-        "12",
-        "12",
-        "12",
-        "012",
-        "12.5",
-        "a.0",
-    ]
+    assert [identity(k) for k in ("12", " 12.0", "12.00", "012", "12.5", "a.0")] == ["12", "12", "12", "012", "12.5", "a.0"]  # fmt: skip
 
 
 JSON = st.recursive(
@@ -153,21 +132,9 @@ TREE = st.recursive(
     max_leaves=12,
 )  # fmt: skip
 XPATHS = [
-    "a",
-    "p:b",
-    "a/b",
-    "p:a/p:b/b",
-    "@x",
-    "a/@x",
-    "p:a/p:b/@x",
-    "b/a/@y",
-    ".",
-    "a[1]/b",
-    "*",
-    "text()",
-    "//b",
+    "a", "p:b", "a/b", "p:a/p:b/b", "@x", "a/@x", "p:a/p:b/@x", "b/a/@y", ".", "a[1]/b", "*", "text()", "//b",
     "count(a)",
-]
+]  # fmt: skip
 
 
 @given(TREE, st.sampled_from(XPATHS))
@@ -368,30 +335,9 @@ def test_retry_or_give_up_is_decided_in_one_place(kind, headers, attempt, decisi
 
 
 UNITS = [
-    "a",
-    "é",
-    "0",
-    " ",
-    ",",
-    "-",
-    "a ",
-    "1,",
-    "'",
-    "[(",
-    "a1",
-    "1 ",
-    "/",
-    "1-",
-    "A.",
-    "١",
-    "@",
-    "@.",
-    "0.",
-    "e1",
-    '"',
-    '""',
-    '",',
-]
+    "a", "é", "0", " ", ",", "-", "a ", "1,", "'", "[(", "a1", "1 ", "/", "1-", "A.", "١", "@", "@.", "0.", "e1",
+    '"', '""', '",',
+]  # fmt: skip
 
 
 def test_foreign_text_is_read_in_a_time_that_grows_as_its_length():
