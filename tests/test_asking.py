@@ -89,7 +89,7 @@ class Ledger:
 
 
 class Watch:
-    count = 0
+    count, keeps_log = 0, False
 
     def sent(self, requests, counted):
         self.count += requests

@@ -113,6 +113,10 @@ class _Log:
     def remark(self, text: str) -> None:
         LOG.warning(text)
 
+    @property
+    def keeps_log(self) -> bool:
+        return LOG.isEnabledFor(logging.DEBUG)
+
     def event(self, name: str, facts: Mapping[str, object]) -> None:
         LOG.debug("%s %s", name, facts)
 

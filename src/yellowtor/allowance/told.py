@@ -48,6 +48,8 @@ def told_limits(headers: Mapping[str, str]) -> list[Told]:
     """Every limit that the fields (by lower-case name) speak of."""
     found: dict[str, dict[str, int]] = {}
     headers = {name: text[:LONGEST] for name, text in headers.items() if name.startswith("ratelimit")}
+    if not headers:
+        return []
     one_field = dict(_OLDER.findall(headers.get("ratelimit", "")))
     if one_field:
         rest = ("limit", "remaining", "reset")

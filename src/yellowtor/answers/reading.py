@@ -97,11 +97,13 @@ def read_reply(reading: Reading, status: int, body: bytes, headers: Mapping[str,
 
 
 def _read(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None) -> Read:
-    first, *others = _pages(body, headers or {})
-    read, places = _opened(reading, status, first, headers or {})
-    for page in others:
-        _, more = _opened(reading, status, page, headers or {})
-        places = [*places, *more]
+    if headers and PAGES in headers:
+        body, *others = _pages(body, headers)
+        read, places = _opened(reading, status, body, headers)
+        for page in others:
+            places = [*places, *_opened(reading, status, page, headers)[1]]
+    else:
+        read, places = _opened(reading, status, body, headers or {})
     if read.kind is not Kind.ANSWERED:
         return read
     candidates, remarks, unknown = [], [], list[str]()
@@ -234,8 +236,9 @@ def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | s
     if isinstance(position, str):
         return position
     parts = reading.parts(item)
-    for get, pattern in reading.splits:
-        parts = {**_split(pattern, as_written(get(item))), **parts}
+    if reading.splits:
+        for get, pattern in reading.splits:
+            parts = {**_split(pattern, as_written(get(item))), **parts}
     word = parts.pop("level", "")
     level, method = reading.levels.get(word, UNKNOWN) if word else reading.level
     if word and level is None:
@@ -273,12 +276,12 @@ def _split(pattern: Any, text: str) -> dict[str, str]:
 
 def _position(reading: Reading, item: Any) -> Position | str:
     """The position in this part of a reply, or why there is none."""
+    found: Any = None
     if reading.latitude is not None and reading.longitude is not None:
-        found = reading.latitude(item), reading.longitude(item)
-        lat, lon = (
-            value / reading.scale if type(value) is float else _coordinate(reading, value, axis)
-            for value, axis in zip(found, ("lat", "lon"), strict=True)
-        )
+        lat, lon = reading.latitude(item), reading.longitude(item)
+        if type(lat) is not float or type(lon) is not float or reading.scale != 1:
+            found = (lat, lon)
+            lat, lon = _coordinate(reading, lat, "lat"), _coordinate(reading, lon, "lon")
     elif reading.position is not None:
         found = reading.position(item)
         if isinstance(found, dict):
@@ -292,9 +295,9 @@ def _position(reading: Reading, item: Any) -> Position | str:
         return "the description names no position"
     if lat is None or lon is None:
         return _unread(found)
-    if not (-FARTHEST < lat < FARTHEST and -FARTHEST < lon < FARTHEST):
-        return f"the position {lat:g}, {lon:g} is not on the globe: passed over"
     if reading.to_degrees:
+        if not (-FARTHEST < lat < FARTHEST and -FARTHEST < lon < FARTHEST):
+            return f"the position {lat:g}, {lon:g} is not on the globe: passed over"
         if not lat and not lon:
             return "the position 0,0 is no answer: passed over"
         lat, lon = reading.to_degrees(lat, lon)
@@ -364,7 +367,9 @@ def _box(reading: Reading, item: Any) -> Area | None:
         sides = [_number(side, reading.decimal) for side in sides]
         if None in sides:
             return None
-    west, south, east, north = (side / reading.scale for side in sides)
+    if reading.scale != 1:
+        sides = [side / reading.scale for side in sides]
+    west, south, east, north = sides
     if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):
         return None
     return Area(west, south, east, north)

@@ -116,6 +116,10 @@ class Progress:
         note(self._console, text)
         self.event("note", {"text": text})
 
+    @property
+    def keeps_log(self) -> bool:
+        return self._log is not None
+
     def event(self, name: str, facts: Mapping[str, object]) -> None:
         if self._log:
             self._log.event(name, facts)

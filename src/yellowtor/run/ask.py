@@ -291,8 +291,8 @@ class Asker:
         now = self._clock.now()
         this = Attempt(attempt, 1 if read.lasting else self._service.tries, self._random.random())
         decision = decide(read.kind, reply.status, reply.headers, this, now)
-        told = told_wait_s(read.kind, reply.headers, now)
-        if told and read.kind in {Kind.TOO_FAST, Kind.WINDOW_SPENT}:
+        told = None if isinstance(decision, Settle) else told_wait_s(read.kind, reply.headers, now)
+        if told and (read.kind is Kind.TOO_FAST or read.kind is Kind.WINDOW_SPENT):
             self._writer.shut(told)
         if isinstance(decision, StopAsking):
             resets_at = (now + timedelta(seconds=told)).isoformat(timespec="seconds") if told else ""
@@ -331,6 +331,8 @@ class Asker:
         self, question: Question, reserved: Reserved, reply: Reply, read: Read, decision: Decision, took_s: float | None
     ) -> None:
         """Tell whoever keeps a log of a request and what was decided about its reply."""
+        if not self._watch.keeps_log:
+            return
         self._watch.event(
             "request",
             {

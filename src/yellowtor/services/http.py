@@ -76,6 +76,7 @@ class HttpService:
         self.reading_key = digest(READING, replies.model_dump_json(), of_part)
         self._description, self._wishes, self._folder = description, wishes, folder
         self._values, self._look_again = values, read_again
+        self._may_change = read_again is not None and description.has_files  # the credentials, while it is asked
         self._maker = RequestMaker(description, values, wishes)
         self._masker = Masker([*values.secrets(), self._maker.token])
         self._reading = replies.reading()
@@ -95,11 +96,13 @@ class HttpService:
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
-        return replace(self._maker.request(asked), again=partial(self.request, asked))
+        made = self._maker.request(asked)
+        return replace(made, again=partial(self.request, asked)) if self._may_change else made
 
     def request_many(self, asked: Sequence[Subject]) -> Request:
         """The request that asks about all of these at once: no more than `most`."""
-        return replace(self._maker.request_many(asked), again=partial(self.request_many, asked))
+        made = self._maker.request_many(asked)
+        return replace(made, again=partial(self.request_many, asked)) if self._may_change else made
 
     def request_reply(self, ticket: str) -> Request:
         """The request that looks whether the reply that was promised with this ticket is ready."""
@@ -140,9 +143,10 @@ class HttpService:
         does, and there is no reply. If the reply has a `follow_up`, that request is to be sent next.
         """
         assert self._transport is not None, "send() needs the service to be entered"
-        if self.needs_token(request):
-            return Reply(0, {}, b"", follow_up=self._follow_ups.ready(request))
-        request = self._follow_ups.ready(request)
+        ready = self._follow_ups.ready(request)
+        if ready.before is not None and request.before is None:
+            return Reply(0, {}, b"", follow_up=ready)
+        request = ready
         came = await self._transport.send(request, leave)
         if came is None:
             return None
@@ -164,7 +168,7 @@ class HttpService:
 
     def _read_again(self, request: Request) -> bool:
         """Look the credentials up once more, which were refused; whether there are others now."""
-        if request.again is None or self._look_again is None or not self._description.has_files:
+        if request.again is None or self._look_again is None:
             return False
         values = self._look_again()
         if values.plain == self._values.plain:

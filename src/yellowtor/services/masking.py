@@ -66,13 +66,10 @@ class Masker:
 
     def _places(self, body: bytes) -> list[tuple[int, int]]:
         """Where the secrets stand, in their order."""
-        low = body.lower()  # of ASCII only: as long as before
-        found = [
-            at.span()
-            for form, beside in self._whole
-            if form in low
-            for at in re.finditer(beside + re.escape(form) + beside, low)
-        ]
+        low, found = body.lower(), list[tuple[int, int]]()  # of ASCII only: as long as before
+        for form, beside in self._whole:
+            if form in low:
+                found += [at.span() for at in re.finditer(beside + re.escape(form) + beside, low)]
         if self._bytes and (b"%" in low or b"\\" in low or b"&" in low or b"+" in low):
             found += [at.span() for at in self._bytes.finditer(low)]
         return sorted(found)
@@ -81,16 +78,20 @@ class Masker:
         """The text without the secrets. What can't be encoded (a header field that is not UTF-8) is replaced."""
         if self._bytes is None and text.isascii():
             return text
-        return self.in_bytes(text.encode("utf-8", "surrogateescape" if _is_bytes(text) else "replace")).decode(
-            "utf-8", "replace"
-        )
+        try:
+            raw = text.encode()
+        except UnicodeEncodeError:
+            raw = text.encode("utf-8", "surrogateescape" if _is_bytes(text) else "replace")
+            return self.in_bytes(raw).decode("utf-8", "replace")
+        masked = self.in_bytes(raw)
+        return text if masked is raw else masked.decode("utf-8", "replace")
 
     def in_read(self, read: Read) -> Read:
         """What was read from a reply without the secrets, and without characters that control a terminal."""
         texts = [read.message, read.because, *read.remarks]
         for one in read.candidates:
             texts += [one.label, *one.parts.values(), *one.extra.values()]
-        whole = "\n".join(texts)
+        whole = " ".join(texts)
         if not (_has_controls(whole) or self._found(whole)):
             return read
         return read._replace(
@@ -113,7 +114,7 @@ class Masker:
 
 
 def _has_controls(text: str) -> bool:
-    return not text.isprintable() and text.translate(_CONTROLS) != text.replace("\n", "")
+    return not text.isprintable() and text.translate(_CONTROLS) != text
 
 
 def _is_bytes(text: str) -> bool:

@@ -5,6 +5,7 @@ What it gives back is as it came, with its secrets: the caller masks them.
 
 import ssl
 from collections.abc import Awaitable, Callable, Mapping
+from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
@@ -64,6 +65,9 @@ class _Door:
         self.left = True
 
 
+_DOOR: ContextVar[_Door] = ContextVar("_DOOR")  # of the request that this task sends
+
+
 class Transport:
     """Connections to one service, while it is entered: at most `parallel` at a time, `timeout_s` for each request.
 
@@ -88,6 +92,7 @@ class Transport:
 
         assert self._session is not None, "the transport is to be entered"
         door = _Door(leave)
+        _DOOR.set(door)
         try:
             async with self._session.request(
                 request.method,
@@ -96,7 +101,6 @@ class Transport:
                 headers=request.headers,
                 allow_redirects=False,
                 proxy=self.proxy,
-                trace_request_ctx=door,
             ) as answer:
                 body = await answer.content.read(LARGEST + 1)
                 while not answer.content.at_eof() and len(body) <= LARGEST:
@@ -114,14 +118,22 @@ class Transport:
     async def __aenter__(self) -> Self:
         import aiohttp
 
-        trace = aiohttp.TraceConfig()
-        trace.on_connection_create_end.append(_at_the_door)
-        trace.on_connection_reuseconn.append(_at_the_door)
+        class Connector(aiohttp.TCPConnector):
+            """Holds each request at the door when its connection stands: a new one, or one that was kept."""
+
+            async def connect(self, *about: Any, **more: Any) -> Any:
+                connection = await super().connect(*about, **more)
+                try:
+                    await _DOOR.get().hold()
+                except BaseException:
+                    connection.close()
+                    raise
+                return connection
+
         self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=self._parallel, ssl=self._trusted()),
+            connector=Connector(limit=self._parallel, ssl=self._trusted()),
             timeout=aiohttp.ClientTimeout(total=self._timeout_s),
             cookie_jar=aiohttp.DummyCookieJar(),
-            trace_configs=[trace],
         )
         return self
 
@@ -142,11 +154,6 @@ class Transport:
                 "Nothing was sent."
             ) from error
         return context
-
-
-async def _at_the_door(_session: object, context: Any, _parameters: object) -> None:
-    if isinstance(context.trace_request_ctx, _Door):
-        await context.trace_request_ctx.hold()
 
 
 def _proxy(url: str) -> str | None:
