@@ -2,23 +2,26 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 EARTH_RADIUS_M = 6_371_008.8  # mean radius R1 of the IUGG
 WRITTEN_DECIMALS = 6  # of a degree: 0.11 m at the equator; written() says it too
 
 
-@dataclass(frozen=True, slots=True)
-class Position:
-    """A point in degrees, WGS 84. Raises ValueError outside the globe."""
-
+class _LatLon(NamedTuple):
     lat: float
     lon: float
 
-    def __post_init__(self) -> None:
-        if not (-90 <= self.lat <= 90 and -180 <= self.lon <= 180):
-            raise ValueError(f"latitude {self.lat}, longitude {self.lon} is not on the globe")
+
+class Position(_LatLon):
+    """A point in degrees, WGS 84. Raises ValueError outside the globe. It is a tuple because that is quick to make."""
+
+    __slots__ = ()
+
+    def __new__(cls, lat: float, lon: float) -> Self:
+        if not (-90 <= lat <= 90 and -180 <= lon <= 180):
+            raise ValueError(f"latitude {lat}, longitude {lon} is not on the globe")
+        return tuple.__new__(cls, (lat, lon))
 
     @property
     def is_null_island(self) -> bool:
