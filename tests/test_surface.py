@@ -147,6 +147,9 @@ def test_a_log_has_a_line_for_each_request_and_decision_and_no_key(small):
     assert re.search(r"^\S+Z? end seconds=", job.path("run.log").read_text(), re.MULTILINE)
     assert KEY not in job.path("log.jsonl").read_text()
     assert "can't be written" in job.run("run", "job.toml", "--log", "no/such/folder", code=3).stderr
+    assert "is no log" in job.run("run", "job.toml", "--log", "records.csv", code=3).stderr
+    job.run("run", "job.toml", "--log", "run.log")
+    job.run("run", "job.toml", "--log", "/dev/full")
 
 
 CHROMIUM = shutil.which("chromium")

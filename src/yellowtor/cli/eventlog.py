@@ -4,9 +4,10 @@ Nothing secret comes here: replies are masked when they leave the services, and 
 """
 
 import json
+import re
 import time
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
@@ -14,6 +15,7 @@ from typing import TextIO
 from yellowtor.answers.spots import subject_of
 from yellowtor.errors import BadJob
 
+OURS = re.compile(rb'(?:\{"at": ")?\d{4}-\d\d-\d\dT|$')  # how a log begins, or an empty file
 AS_JSON = {".jsonl", ".ndjson", ".json"}
 
 
@@ -33,7 +35,8 @@ class EventLog:
             line = json.dumps({"at": at, "event": name, **told}, ensure_ascii=False)
         else:
             line = f"{at} {name} " + " ".join(f"{key}={_quoted(value)}" for key, value in told.items())
-        self._file.write(f"{line}\n")
+        with suppress(OSError, ValueError):  # a disk that is full, or a pipe that is closed, ends no run
+            self._file.write(f"{line}\n")
 
 
 def _quoted(value: object) -> str:
@@ -49,14 +52,19 @@ def open_log(path: Path | None) -> Iterator[EventLog | None]:
         yield None
         return
     try:
+        if path.is_file():
+            with path.open("rb") as before:
+                if not OURS.match(before.read(40)):
+                    raise BadJob(f"{path} is there already, and is no log. Name another file. Nothing was sent.")
         file = path.open("a", encoding="utf-8", buffering=1, errors="replace")
     except OSError as error:
         raise BadJob(f"The log {path} can't be written: {error.strerror or error}. Nothing was sent.") from error
-    with file:
-        began = time.monotonic()
-        log = EventLog(file, as_json=path.suffix.lower() in AS_JSON)
-        log.event("begin", {})
-        try:
-            yield log
-        finally:
-            log.event("end", {"seconds": round(time.monotonic() - began, 3)})
+    began = time.monotonic()
+    log = EventLog(file, as_json=path.suffix.lower() in AS_JSON)
+    log.event("begin", {})
+    try:
+        yield log
+    finally:
+        log.event("end", {"seconds": round(time.monotonic() - began, 3)})
+        with suppress(OSError):
+            file.close()
