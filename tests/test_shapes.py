@@ -264,6 +264,7 @@ MISTAKES = [
     ("stand-in-geojson", '[credentials]\nbearer = "{token}"\n', "", "variables.token is used nowhere"),
     ("stand-in-xml", "{number}", "{door}", "{door} is not a variable"),
     ("stand-in-many", 'q = "{q}" }', 'q = "x" }', "forward.many.question has no variable for what is asked about"),
+    ("stand-in", 'kind = "nothing found"', 'kind = "accepted"', 'a rule of the kind "accepted" needs [forward.poll]'),
     ("stand-in-many", 'id = "$.id"', "", "id (or keyed) and the variable {id} of question belong together"),
     ("stand-in-many", 'results = "$.answers[*]"\n', "", "forward.many.results: is missing"),
     ("stand-in-many", '"$.answers[*]"', '"$.answers["', "is not a JSONPath"),

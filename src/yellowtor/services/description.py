@@ -16,6 +16,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.apart import Apart
+from yellowtor.answers.kinds import Kind
 from yellowtor.answers.shapes import JsonShape, TextShape
 from yellowtor.caps import CapRule, check_caps
 from yellowtor.errors import BadJob
@@ -250,6 +251,12 @@ class Description(Settings):
         if self.reverse and len(self.reverse.wants()) < 2:
             raise ValueError("reverse needs the variables {lat} and {lon}")
         self._many_can_be_read()
+        for name, way in self.operations().items():
+            rules = self.replies("reverse" if name == "reverse" else "forward").rules
+            if way.poll is None and any(rule.kind is Kind.ACCEPTED for rule in rules):
+                raise ValueError(
+                    f'{name}: a rule of the kind "accepted" needs [{name}.poll]: how its reply is looked for'
+                )
         if idle := set(self.variables) - set[str]().union(*self._named().values()):
             raise ValueError(f"variables.{min(idle)} is used nowhere")
         return self

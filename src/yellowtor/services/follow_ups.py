@@ -111,6 +111,8 @@ def redirected(request: Request, came: RawReply) -> Request | None:
     if came.status not in REDIRECTS or not location:
         return None
     target = urljoin(request.url, location)
+    if urlsplit(target).username is not None:
+        raise ValueError("it redirects to a URL with a user's name, which is not followed")
     if origin(target) != origin(request.url):
         scheme, host, _ = origin(target)
         raise ValueError(f"it redirects to {scheme}://{host}, another origin, to which no key is sent: correct the URL")
