@@ -61,7 +61,7 @@ RULES = """\
 **Nothing found needs a sign.** It is an empty list where `candidates` points to (`{"places": []}` for `$.places[*]`), a
 rule of the kind `nothing found`, or a status that such a rule names. Every other reply without a list is *unreadable*:
 `{}`, `null`, `{"error": …}`, 202, 404. When five replies in a row can't be read and no place was read so far, the run
-stops and shows what came. Correct the description and run again: kept replies are read again, and nothing is paid twice.
+stops and shows what came. Correct the description and run again: kept replies are read again, and not paid again.
 
 **A position is read whole or not at all.** A text may be two decimals (`54.1, −8.2`), degrees with minutes and seconds
 (`54°6′30″N 8°12′W`, `54:06:30 -8:12:00`, `54 06 30 N, 8 12 00 W`), a WKT point with Z, M and SRID, a `geo:` URI
