@@ -17,7 +17,9 @@ MASK = "•••"
 SHORTEST = 6  # characters of a secret: a shorter one occurs in texts that have nothing to do with it
 _BESIDE = rb"[a-z0-9+/_-]{0,3}=*"  # characters of Base64 that a secret shares with what is around it
 _ENTITIES: dict[str, list[str]] = {}
-_CONTROLS = dict.fromkeys([*range(9), *range(11, 32), *range(0x7F, 0xA0), *range(0x202A, 0x202F), *range(0x2066, 0x206A)])
+_CONTROLS = dict.fromkeys(
+    [*range(9), *range(11, 32), *range(0x7F, 0xA0), *range(0x202A, 0x202F), *range(0x2066, 0x206A)]
+)
 
 
 class Masker:
