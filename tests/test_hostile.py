@@ -13,6 +13,7 @@ import threading
 import time
 from contextlib import suppress
 from datetime import UTC, datetime
+from pathlib import Path
 from urllib.parse import quote
 
 import pytest
@@ -26,8 +27,12 @@ from yellowtor.allowance.told import told_limits
 from yellowtor.answers.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.kinds import Kind
 from yellowtor.answers.reading import read_meaning, read_reply
+from yellowtor.database_url import without_password
+from yellowtor.errors import BadJob, BadSource
+from yellowtor.ledger.postgres import Server
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
+from yellowtor.tables.place import Place
 
 KEY = "s3cret+key/of=mine"
 DESCRIPTION = """
@@ -485,3 +490,32 @@ def test_positions_as_services_send_them():
     assert [(c.position.lat, c.position.lon) for c in scaled.candidates] == [(54.1, -8.2)]
     with pytest.raises(ValueError, match="order is missing"):
         ReplyRules(candidates="$.r[*]", fields={"position": "$.p"})
+
+
+def test_a_follower_keeps_to_the_limits_that_it_began_with(raw):
+    job = raw(["good"], records=12, allowance="parallel = 1")
+    running = job.start("run", "job.toml", "--follow", "0.3s", "--at-most", "3")
+    while len(job.raw.seen) < 3:
+        time.sleep(0.05)
+    time.sleep(1.5)
+    running.send_signal(signal.SIGINT)
+    running.communicate(timeout=30)
+    assert len(job.raw.seen) == 3
+
+
+@given(st.sampled_from(["{}", "{}:5432", "[{}]"]), st.text("aZ0:@/?#%&=", min_size=6, max_size=12))
+def test_no_message_about_a_database_shows_its_password(place, password):
+    assume(not set(password) <= set(":@/?#%&="))
+    where = place.format("host.invalid")
+    for url in (
+        f"postgresql://ida:{password}@{where}/x",
+        f"postgres:/ida:{password}@{where}",
+        f"ida:x{password}@{where}",
+    ):
+        assert password not in without_password(url)
+        assert password not in repr(Server(url))
+        assert password not in repr(Place(url, None))
+        for reading in (Server(url).full_url, lambda url=url: Place(url, None).full_url(Path())):
+            with suppress(BadJob, BadSource):
+                assert password not in repr(reading())
+        assert "•••" in without_password(url)

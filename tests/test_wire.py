@@ -151,6 +151,8 @@ def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
         find_values({"five": Variable(environment="FIVE")}, {}, tmp_path)
     with pytest.raises(KeyRefused, match="SIX has no value"):
         find_values({"six": Variable(environment="SIX", secret=True)}, {}, tmp_path)
+    with pytest.raises(KeyRefused, match="SIX is shorter than 6 characters"):
+        find_values({"six": Variable(environment="SIX", secret=True)}, {"SIX": "short"}, tmp_path)
     with pytest.raises(BadJob, match="SIX is no text in UTF-8"):
         find_values({"six": Variable(environment="SIX", secret=True)}, {"SIX": "caf\udce9"}, tmp_path)
     (tmp_path / ".env").write_bytes("# Schlüssel\nTWO=here\n".encode("latin-1"))

@@ -7,7 +7,7 @@ if TYPE_CHECKING:
     from sqlalchemy.engine import URL
 
 MASK = "•••"
-_SCHEME = re.compile(r"[A-Za-z0-9+.-]*:?/*")
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://|(?:postgres\w*|mysql|mariadb|sqlite)[\w+]*:?/{0,2}|//", re.IGNORECASE)
 _IN_QUERY = re.compile(r"((?:password|passwd|pwd)=)[^&\s]*", re.IGNORECASE)
 
 
@@ -17,9 +17,12 @@ def read_url(text: str) -> "URL | None":
     from sqlalchemy.exc import ArgumentError
 
     try:
-        return make_url(text)
+        url = make_url(text)
     except (ArgumentError, ValueError):
         return None
+    place, _, query = text.partition("?")
+    wrong = place.count("@") > 1 or ("@" in text and not url.username) or (not url.host and "@" in query)
+    return None if wrong else url  # parted at a character of the password, which must be percent-encoded
 
 
 def without_password(text: str) -> str:
@@ -27,7 +30,7 @@ def without_password(text: str) -> str:
     before, at, after = text.rpartition("@")
     if at:
         scheme = _SCHEME.match(before)
-        start = scheme[0] if scheme and "/" in scheme[0] else ""
+        start = scheme[0] if scheme else ""
         user, colon, _ = before[len(start) :].partition(":")
         text = f"{start}{user}{colon and f':{MASK}'}@{after}"
     return _IN_QUERY.sub(rf"\g<1>{MASK}", text)
