@@ -9,6 +9,7 @@ import os
 import re
 import shutil
 import stat
+import sys
 import time
 
 import pytest
@@ -566,6 +567,35 @@ def test_two_jobs_two_editors_and_kills_lose_nothing_that_a_person_wrote(small):
     run_state_machine_as_test(
         lambda: Meanwhile(job), settings=settings(max_examples=5, stateful_step_count=9, deadline=None)
     )
+
+
+EDITED_AS_IT_IS_READ = """
+import csv
+from yellowtor.cli.main import main
+from yellowtor.tables import delimited
+table, read, times = delimited.DelimitedTable, delimited.DelimitedTable.batches, []
+def batches(self):
+    if not times:
+        times.append(1)
+        with self.path.open(newline="", encoding="utf-8") as file:
+            rows = [["more", *row[::-1]] for row in csv.reader(file)]
+        with self.path.open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows(rows)
+    return read(self)
+table.batches = batches
+main()
+"""
+
+
+def test_a_file_that_is_changed_between_its_header_and_its_rows_is_read_again(small):
+    job = small(real_addresses(3))
+    in_place(job)
+    process = job.start("run", "job.toml", program=[sys.executable, "-c", EDITED_AS_IT_IS_READ])
+    assert (process.communicate(timeout=60)[1].count("placed"), process.returncode) == (1, 0)
+    header, *rows = table_of(job)
+    assert header[0] == "more"
+    assert [row[header.index("Outcome")] for row in rows] == ["placed"] * 3
+    assert job.service.requests == 3, "and nothing was asked about cells of another column"
 
 
 def as_ordinary(job, *args):

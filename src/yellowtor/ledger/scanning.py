@@ -80,7 +80,9 @@ class ScanBook:
     def recall(self, source: str) -> bool:
         """Take the last scan for this one, if it was of the same source; else forget it, for the work will change."""
         mine = last_scan.c.job_id == self._job
+        self._count, self._in_order = 0, True
         with self._store.transaction() as connection:
+            connection.execute(scanned.delete())  # of a scan that was begun and given up
             if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
                 connection.execute(last_scan.delete().where(mine))
                 return False

@@ -13,7 +13,7 @@ from yellowtor.answers.kinds import Kind
 from yellowtor.answers.outcome import Outcome
 from yellowtor.answers.spots import subject_of
 from yellowtor.answers.work import Question, Turn
-from yellowtor.errors import Unconfirmed
+from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
 from yellowtor.files import announcing, check_writable, state_of
 from yellowtor.run.asked import Asked, AskResult
@@ -28,6 +28,7 @@ from yellowtor.run.stop import StopWish
 from yellowtor.run.writeback import Changes, WriteBack, WriteResult
 
 UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
+RESCANS = 3  # of a file that others write while it is read
 SHOWN = 16  # cells that a dry run names
 
 
@@ -103,8 +104,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
     check_edits(parts, watch)
-    source, judging = parts.table.fingerprint(), judging_of(parts, watch)
-    scanned, plan = _planned(parts, options, judging, watch, source)
+    judging = judging_of(parts, watch)
+    scanned, source, plan = _planned(parts, options, judging, watch)
     if not (options.dry_run or options.agreed):
         check_cost(job, plan, options.spend_at_most)
     asked, wrote, changes = Asked(), None, None
@@ -176,31 +177,48 @@ class Foretold:
 
 def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> Foretold:
     """Read the records and tell what a run would do; nothing is sent, nothing written."""
-    judging, source = judging_of(parts, watch), parts.table.fingerprint()
+    judging = judging_of(parts, watch)
     if options.again_failed:
         options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
-    scanned, plan = _planned(parts, options, judging, watch, source)
+    scanned, _, plan = _planned(parts, options, judging, watch)
     first, now = parts.services[0], parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
     otherwise = tuple(what_if(parts.book, first, open_, now, wish) for wish in wishes)
     return Foretold(scanned, plan, otherwise)
 
 
-def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher, source: str) -> tuple[ScanResult, Plan]:
-    """Scan the records (of a source with this fingerprint), and what a run would do."""
+def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:
+    """Scan the records; the fingerprint of the source. A file that is written meanwhile is read once more."""
+    table, askings = parts.table, [service.asking for service in parts.services]
+    for last in (*[False] * RESCANS, True):
+        table.refresh()
+        source = table.fingerprint()
+        try:
+            found = scan(parts.job, table, askings, parts.book.scanning, parts.book.written, watch, source)
+        except BadSource:  # perhaps only because its header was that of another version
+            if last or not table.refresh():
+                raise
+            continue
+        if last or not table.refresh():
+            break
+    return found, source
+
+
+def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[ScanResult, str, Plan]:
+    """Scan the records, and what a run would do; with the source's fingerprint."""
     book, services = parts.book, parts.services
     for name, count in book.expired.items():
         watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
-    askings = [service.asking for service in services]
-    scanned = scan(parts.job, parts.table, askings, book.scanning, book.written, watch, source)
+    scanned, source = _scanned(parts, watch)
     if len(services) > 1 or options.again_failed:  # whom to ask, and what, depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
     passes_on, now = parts.job.ask.next.spent, parts.clock.now()
-    return scanned, make_plan(
+    plan = make_plan(
         book, services, judging.key, now, failed_before=options.failed_before, at_most=options.at_most,
         spent_passes_on=passes_on,
     )  # fmt: skip
+    return scanned, source, plan
 
 
 def judging_of(parts: Parts, watch: Watcher) -> Judging:
