@@ -15,11 +15,11 @@ from pathlib import Path
 from common import DATA, folder
 
 from yellowtor.addresses.address import Address
-from yellowtor.answers.outcome import Thresholds
-from yellowtor.answers.several import AskNext
-from yellowtor.answers.work import Work
-from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book
+from yellowtor.answers.judging.outcome import Thresholds
+from yellowtor.answers.judging.service_choice import AskNext
+from yellowtor.answers.ledger_rows import Work
+from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.judging import Judging
 from yellowtor.services.description import Description

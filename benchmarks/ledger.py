@@ -15,12 +15,12 @@ from pathlib import Path
 from common import folder
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Read
-from yellowtor.answers.reply import Reply
-from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book
-from yellowtor.ledger.requests import Reserve, SettleReply
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Read
+from yellowtor.answers.replies.reply import Reply
+from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.accounts.requests import Reserve, SettleReply
+from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
 
 REPLIES, BATCH, BATCHES, GROUP, GROUPS = 1_000_000, 1_000, 200, 32, 400

@@ -12,7 +12,7 @@ import jsonpath_rfc9535
 import orjson
 from common import DATA
 
-from yellowtor.answers.reading import read_reply
+from yellowtor.answers.replies.reading import read_reply
 from yellowtor.services.description import Description
 from yellowtor.settings import check_settings
 

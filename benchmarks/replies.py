@@ -13,10 +13,10 @@ from datetime import UTC, datetime
 from common import DATA
 
 from yellowtor.allowance.retry import Attempt, decide
-from yellowtor.answers.apart import Apart, take_apart
-from yellowtor.answers.coordinate_text import read_angle, read_pair
-from yellowtor.answers.reading import read_reply
-from yellowtor.answers.reply import Reply
+from yellowtor.answers.geography.coordinate_text import read_angle, read_pair
+from yellowtor.answers.replies.batch_split import BatchSplit, split_batch
+from yellowtor.answers.replies.reading import read_reply
+from yellowtor.answers.replies.reply import Reply
 from yellowtor.services.description import Description
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
@@ -164,7 +164,7 @@ for number in range(count):
         read = masker.in_read(read_reply(reading, reply.status, reply.body, headers))
         decide(read.kind, status, headers, Attempt(1, 4, 0.5), NOW)
         if number % 10 == 0:
-            take_apart(reading, Apart(reading.candidates, of_lines=rules.format == "text"), reply, 2)
+            split_batch(reading, BatchSplit(reading.candidates, of_lines=rules.format == "text"), reply, 2)
     except Exception as error:  # noqa: BLE001 - that is what is counted
         raised += 1
         print(f"raised {type(error).__name__}: {error} by {reply.body[:200]!r}")

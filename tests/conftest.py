@@ -20,7 +20,7 @@ from hypothesis import HealthCheck, settings
 from loaded import run_loaded
 
 import yellowtor.demo
-from yellowtor.ledger.postgres import Server
+from yellowtor.ledger.storage.postgres import Server
 from yellowtor.standin.server import Manners, StandIn, running
 
 settings.register_profile("ours", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))

@@ -7,12 +7,12 @@ import sys
 from datetime import timedelta
 
 from yellowtor.cli.main import main
+from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.stop import StopWish
 
 times = float(sys.argv.pop(1))
-now, wait = SystemClock.now, StopWish.wait
+now, wait = SystemClock.now, Cancellation.wait
 began = now(SystemClock())
 SystemClock.now = lambda self: began + timedelta(seconds=(now(self) - began).total_seconds() * times)
-StopWish.wait = lambda self, seconds: wait(self, seconds / times)
+Cancellation.wait = lambda self, seconds: wait(self, seconds / times)
 main()

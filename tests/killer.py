@@ -20,10 +20,10 @@ import aiohttp  # noqa: F401
 from saboteur import POINTS, sabotage
 
 import yellowtor.cli.commands
-import yellowtor.ledger.book
-import yellowtor.ledger.writer
-import yellowtor.run.live
-import yellowtor.tables.delimited  # noqa: F401
+import yellowtor.ledger.jobs.run_book
+import yellowtor.ledger.storage.group_commit
+import yellowtor.run.asking.background_judging
+import yellowtor.tables.text.delimited  # noqa: F401
 
 seed, times, ledger, *arguments = sys.argv[1:]
 chance = random.Random(int(seed))

@@ -13,7 +13,14 @@ from tempfile import TemporaryDirectory
 
 FORKS = multiprocessing.get_context("forkserver")
 FORKS.set_forkserver_preload(
-    ["aiohttp", "yarl", "yellowtor.cli.commands", "yellowtor.ledger.book", "yellowtor.ledger.postgres", "orjson"]
+    [
+        "aiohttp",
+        "yarl",
+        "yellowtor.cli.commands",
+        "yellowtor.ledger.jobs.run_book",
+        "yellowtor.ledger.storage.postgres",
+        "orjson",
+    ]
 )
 
 

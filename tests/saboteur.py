@@ -11,8 +11,8 @@ import sys
 from pathlib import Path
 
 from yellowtor.cli.main import main
-from yellowtor.ledger.requests import RequestBook
-from yellowtor.ledger.scanning import ScanBook
+from yellowtor.ledger.accounts.requests import RequestBook
+from yellowtor.ledger.jobs.scanning import ScanBook
 from yellowtor.services.http import HttpService
 
 

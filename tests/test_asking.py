@@ -8,14 +8,14 @@ from types import SimpleNamespace
 import pytest
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Read
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Question, Reserved, Spent
-from yellowtor.run.ask import Asker
+from yellowtor.answers.ledger_rows import AlreadyKnown, Question, Reserved, Spent
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Read
+from yellowtor.answers.replies.reply import Reply
+from yellowtor.run.asking.ask import Asker
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.asking.gate import Gate
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.gate import Gate
-from yellowtor.run.stop import StopWish
 
 
 class Service:
@@ -107,7 +107,7 @@ class Watch:
 def ask(service, ledger, stop=None):
     questions = iter([Question(name, json.dumps({"street": name}), 1) for name in service.script])
     asker = Asker(service, ledger, SystemClock(), Watch())
-    return asyncio.run(asker.ask(questions, stop or StopWish()))
+    return asyncio.run(asker.ask(questions, stop or Cancellation()))
 
 
 def test_what_may_pass_is_asked_again_and_what_will_not_is_settled():
@@ -160,7 +160,7 @@ def test_too_fast_holds_everybody_back_for_as_long_as_the_service_says():
 
 
 def test_a_wish_to_stop_that_came_before_sends_nothing():
-    stop = StopWish()
+    stop = Cancellation()
     stop.ask()
     service, ledger = Service({f"q{i}": [Kind.ANSWERED] for i in range(9)}), Ledger()
     result = ask(service, ledger, stop)

@@ -21,17 +21,17 @@ from sqlalchemy.exc import IntegrityError
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window, tightest
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Read
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.work import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, Written
+from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, Written
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Read
+from yellowtor.answers.replies.reply import Reply
 from yellowtor.errors import Busy, LedgerTrouble
-from yellowtor.ledger.account import AccountTerms
-from yellowtor.ledger.book import open_book
-from yellowtor.ledger.machine import this_machine
-from yellowtor.ledger.postgres import ServerClock
-from yellowtor.ledger.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
-from yellowtor.ledger.store import Worker
+from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.accounts.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
+from yellowtor.ledger.jobs.run_book import open_book
+from yellowtor.ledger.storage.machine import this_machine
+from yellowtor.ledger.storage.postgres import ServerClock
+from yellowtor.ledger.storage.store import Worker
 
 LISBON = ZoneInfo("Europe/Lisbon")
 TERMS = AccountTerms("service", "asking", "account", Pace(None))

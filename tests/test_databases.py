@@ -15,8 +15,8 @@ import sqlalchemy as sa
 from conftest import real_addresses
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.database import DatabaseTable
-from yellowtor.tables.place import Named, Place
+from yellowtor.tables.database.database import DatabaseTable
+from yellowtor.tables.database.database_source import Named, Place
 
 COLUMNS = "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60), number INTEGER"
 

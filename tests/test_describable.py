@@ -12,8 +12,8 @@ import pytest
 from conftest import DATA, real_addresses
 from test_hostile import KEY, charged, good, outcomes, raw  # noqa: F401 - raw is a fixture
 
-from yellowtor.answers.levels import Level
-from yellowtor.answers.reading import read_reply
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.replies.reading import read_reply
 from yellowtor.services.replies import ReplyRules
 
 PLACES = [{"lat": 54.5, "lon": 8.5, "street": "Kelp Lane", "town": "Nowhere"}]

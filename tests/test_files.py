@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_state_machine_as_test
 
 from yellowtor.tables.cells import LEAVE
-from yellowtor.tables.delimited import DelimitedTable
+from yellowtor.tables.text.delimited import DelimitedTable
 
 ORDINARY = 65_534  # nobody's number
 
@@ -63,9 +63,9 @@ def test_text_without_answers_keeps_its_bytes_and_with_answers_every_other_cell(
     folder = tmp_path_factory.mktemp("text")
     source, copy = folder / "a.csv", folder / "b.csv"
     source.write_bytes(content)
-    from yellowtor.tables.dialect import Told
+    from yellowtor.tables.text.dialect import StatedDialect
 
-    table = DelimitedTable(source, Told(encoding=encoding, delimiter=delimiter, quote='"'))
+    table = DelimitedTable(source, StatedDialect(encoding=encoding, delimiter=delimiter, quote='"'))
     table.rewrite(copy, ["Key", "New"][: 1 - at_end], lambda rows: [[LEAVE] * len(rows)] * (1 - at_end))
     assert copy.read_bytes() == content
     where = "New" if at_end else "Key"
@@ -332,7 +332,7 @@ RECORDS = st.lists(st.dictionaries(st.sampled_from(["a", "b.c", "d"]), NESTED, m
 def test_json_without_answers_keeps_its_bytes_and_with_answers_every_other_member(
     tmp_path_factory, made, kind, indent, high
 ):
-    from yellowtor.tables.jsonrecords import JsonLinesTable, json_table
+    from yellowtor.tables.json_files.json_records import JsonLinesTable, json_table
 
     path = tmp_path_factory.mktemp("json") / f"a.{kind}"
     records = [{"id": n, **record} for n, record in enumerate(made)]
@@ -437,7 +437,7 @@ def test_a_sheet_without_answers_keeps_its_bytes_and_with_answers_every_other_ce
     import openpyxl
     import xlsxwriter
 
-    from yellowtor.tables.workbook import WorkbookTable
+    from yellowtor.tables.workbook.workbook import WorkbookTable
 
     path = tmp_path_factory.mktemp("sheet") / "a.xlsx"
     with xlsxwriter.Workbook(path) as book:
@@ -572,7 +572,7 @@ def test_two_jobs_two_editors_and_kills_lose_nothing_that_a_person_wrote(small):
 EDITED_AS_IT_IS_READ = """
 import csv
 from yellowtor.cli.main import main
-from yellowtor.tables import delimited
+from yellowtor.tables.text import delimited
 table, read, times = delimited.DelimitedTable, delimited.DelimitedTable.batches, []
 def batches(self):
     if not times:

@@ -22,17 +22,17 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from yellowtor.allowance.pace import FOR_GOOD, LEAST, Learned, Pace
+from yellowtor.allowance.rate_limit_headers import stated_limits
 from yellowtor.allowance.retry import FARTHEST_S, Attempt, decide, rate_limit_s, retry_after_s
-from yellowtor.allowance.told import told_limits
-from yellowtor.answers.coordinate_text import read_angle, read_number, read_pair
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import read_meaning, read_reply
+from yellowtor.answers.geography.coordinate_text import read_angle, read_number, read_pair
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import read_meaning, read_reply
 from yellowtor.database_url import without_password
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.ledger.postgres import Server
+from yellowtor.ledger.storage.postgres import Server
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
-from yellowtor.tables.place import Place
+from yellowtor.tables.database.database_source import Place
 
 KEY = "s3cret+key/of=mine"
 DESCRIPTION = """
@@ -439,7 +439,7 @@ def test_whatever_a_header_says_the_decision_is_a_decision(text):
     }
     waits = [retry_after_s(text, now), rate_limit_s(fields)]
     assert all(wait is None or 0 <= wait <= FARTHEST_S for wait in waits)
-    for told in told_limits(fields):
+    for told in stated_limits(fields):
         assert told.per_second is None or told.per_second > 0
     for kind in Kind:
         assert decide(kind, 503, fields, Attempt(1, 4, 0.5), now)

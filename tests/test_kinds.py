@@ -22,13 +22,13 @@ from hypothesis import strategies as st
 import yellowtor
 from yellowtor.errors import BadSource, KeyRefused
 from yellowtor.opening import file_table
-from yellowtor.run.records import Records
+from yellowtor.run.jobs.record_settings import Records
 from yellowtor.tables.cells import LEAVE
-from yellowtor.tables.jsonrecords import GeoJsonTable, JsonLinesTable
-from yellowtor.tables.jsontext import edited, edits
-from yellowtor.tables.ods import splice_content
+from yellowtor.tables.json_files.json_records import GeoJsonTable, JsonLinesTable
+from yellowtor.tables.json_files.json_text import edited, edits
 from yellowtor.tables.parquet import ParquetTable
-from yellowtor.tables.splice import Page, Splice
+from yellowtor.tables.workbook.ods import splice_content
+from yellowtor.tables.workbook.splice import SheetPage, Splice
 
 COLUMNS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
 ODS = (
@@ -187,7 +187,7 @@ def answers_in(path):
     elif name.endswith(".parquet"):
         records = pq.read_table(path).to_pylist()
     else:
-        from yellowtor.tables.workbook import WorkbookTable
+        from yellowtor.tables.workbook.workbook import WorkbookTable
 
         table = WorkbookTable(path, None)
         records = [dict(zip(table.header, row, strict=True)) for batch in table.batches() for row in batch]
@@ -524,7 +524,7 @@ def test_cells_and_rows_that_open_document_counts_together_are_parted_where_one_
     columns = sorted(data.draw(st.sets(st.integers(0, 11), min_size=1, max_size=3)))
     values = st.sampled_from(["new <&>", "a\nb", 1.5, None, LEAVE])
     changed = data.draw(st.dictionaries(st.integers(1, depth), st.tuples(*[values] * len(columns)), min_size=1))
-    splice = Splice(0, columns, {}, [Page([row], [[cell] for cell in cells]) for row, cells in changed.items()])
+    splice = Splice(0, columns, {}, [SheetPage([row], [[cell] for cell in cells]) for row, cells in changed.items()])
     before, after = grid_of(xml), grid_of(splice_content(xml, "A & B", splice))
     for (row, cells), column in ((pair, at) for pair in changed.items() for at in range(len(columns))):
         if cells[column] is not LEAVE:

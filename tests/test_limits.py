@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from yellowtor.allowance.pace import Learned, Pace
 from yellowtor.allowance.price import Price, Tier
-from yellowtor.allowance.told import Told, told_limits
+from yellowtor.allowance.rate_limit_headers import StatedLimit, stated_limits
 
 PRICES = '[[allowance.prices]]\ncurrency = "EUR"\ntiers = [{ upto = 20, per_thousand = 0 }, { per_thousand = 500 }]\n'
 
@@ -54,13 +54,13 @@ def test_a_pace_that_is_too_fast_is_halved_once_and_grows_again():
     [
         ({}, []),
         ({"ratelimit": '"day";r=80;t=4000', "ratelimit-policy": '"day";q=1000;w=86400, "burst";q=10;w=1'},
-         [Told(1000, 86400, 80, 4000), Told(10, 1)]),
-        ({"ratelimit-limit": "100, 100;w=60", "ratelimit-remaining": "7", "ratelimit-reset": "12"}, [Told(100, 60, 7, 12)]),
-        ({"ratelimit-remaining": "0", "ratelimit-reset": "soon"}, [Told(left=0)]),
+         [StatedLimit(1000, 86400, 80, 4000), StatedLimit(10, 1)]),
+        ({"ratelimit-limit": "100, 100;w=60", "ratelimit-remaining": "7", "ratelimit-reset": "12"}, [StatedLimit(100, 60, 7, 12)]),
+        ({"ratelimit-remaining": "0", "ratelimit-reset": "soon"}, [StatedLimit(left=0)]),
     ],
 )  # fmt: skip
 def test_what_a_service_says_of_its_limits_is_read_from_the_fields_of_both_drafts(fields, told):
-    assert told_limits(fields) == told
+    assert stated_limits(fields) == told
 
 
 @given(

@@ -14,7 +14,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.addresses.line import LineTemplate
-from yellowtor.answers.coordinates import Finding, Held, read_coordinates
+from yellowtor.answers.geography.cell_coordinates import Finding, Held, read_coordinates
 
 CELLS = {"Street": "Kelp Lane", "No": "4", "Zip": "001", "Town": "Ørlvík", "Region": "North-East", "C": "XT"}
 

@@ -7,11 +7,11 @@ from conftest import DATA, real_addresses
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yellowtor.answers.apart import Apart, take_apart
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Reading
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.shapes import JsonShape, TextShape, XmlShape
+from yellowtor.answers.replies.batch_split import BatchSplit, split_batch
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Reading
+from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_formats import JsonShape, TextShape, XmlShape
 
 MANY = ["stand-in-many", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 ROWS = [*real_addresses(250), ["N", "1 Nowhere Lane", "Xyphoria", ""]]
@@ -93,18 +93,18 @@ RESULTS = st.lists(st.tuples(st.integers(0, 6), st.text("abc", max_size=2)), max
 @given(RESULTS.filter(bool), st.integers(1, 6), st.sampled_from(["json", "xml", "text"]))
 def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, shape):
     if shape == "json":
-        shape, apart = JsonShape(), Apart(JsonShape().finder("$.r[*]"), JsonShape().getter("$.id"))
+        shape, apart = JsonShape(), BatchSplit(JsonShape().finder("$.r[*]"), JsonShape().getter("$.id"))
         body = json.dumps({"r": [{"id": at, "said": said} for at, said in results]}).encode()
     elif shape == "xml":
         shape = XmlShape({})
-        apart = Apart(shape.finder("/r/a"), shape.getter("@id"))
+        apart = BatchSplit(shape.finder("/r/a"), shape.getter("@id"))
         body = ("<r>" + "".join(f'<a id="{at}"><said>{said}</said></a>' for at, said in results) + "</r>").encode()
     else:
         shape = TextShape(";", header=False)
-        apart = Apart(list, shape.getter("2"), of_lines=True)
+        apart = BatchSplit(list, shape.getter("2"), of_lines=True)
         body = "".join(f"{said};{at}\r\n" for at, said in results).encode()
     whole = Reply(200, {"content-type": "x/y"}, body)
-    replies = take_apart(Reading([], list, shape=shape), apart, whole, count)
+    replies = split_batch(Reading([], list, shape=shape), apart, whole, count)
     assert len(replies) == count
     for at, reply in enumerate(replies):
         mine = [said for number, said in results if number == at]
@@ -124,7 +124,7 @@ def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, s
 def test_without_ids_only_as_many_results_as_questions_are_anybodys(results, count):
     shape = JsonShape()
     whole = Reply(200, {}, json.dumps([{"said": said} for said in results]).encode())
-    replies = take_apart(Reading([], list, shape=shape), Apart(shape.finder("$[*]")), whole, count)
+    replies = split_batch(Reading([], list, shape=shape), BatchSplit(shape.finder("$[*]")), whole, count)
     if len(results) == count:
         assert [json.loads(reply.body)["said"] for reply in replies] == results
     else:

@@ -11,8 +11,8 @@ from conftest import DATA, lay_out, real_addresses, write_csv
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.conduct import Options, conduct, foretell
-from yellowtor.run.stop import StopWish
 from yellowtor.wiring import job_parts
 
 KNOWN = real_addresses(24)
@@ -36,7 +36,7 @@ def sized(path):
 
 def in_process(job, options, verb):
     with job_parts(job.path("job.toml"), again_failed=False) as (parts, _):
-        last = StopWish() if verb is conduct else None
+        last = Cancellation() if verb is conduct else None
         return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
 
 

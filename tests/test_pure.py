@@ -20,21 +20,21 @@ from yellowtor.addresses.guess import guess_columns
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier, money, price_on
-from yellowtor.allowance.retry import Again, Attempt, LeaveOpen, Settle, StopAsking, decide, retry_after_s
+from yellowtor.allowance.retry import Attempt, LeaveOpen, Retry, Settle, StopAsking, decide, retry_after_s
 from yellowtor.allowance.windows import Span, Window
-from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.coordinates import read_coordinates
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.outcome import Outcome, Thresholds, judge
-from yellowtor.answers.paths import compile_fields, compile_first, compile_path
-from yellowtor.answers.position import Area, Position, are_written, written
-from yellowtor.answers.reading import Reading, read_reply
-from yellowtor.answers.shapes import JsonShape, TextShape, XmlShape
-from yellowtor.answers.values import as_written
+from yellowtor.answers.geography.cell_coordinates import read_coordinates
+from yellowtor.answers.geography.levels import Level, Method
+from yellowtor.answers.geography.position import Area, Position, are_written, written
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.outcome import Outcome, Thresholds, judge
+from yellowtor.answers.replies.json_paths import compile_fields, compile_first, compile_path
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reading import Reading, read_reply
+from yellowtor.answers.replies.reply_formats import JsonShape, TextShape, XmlShape
 from yellowtor.run.scan import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
-from yellowtor.tables.dialect import Told, find_dialect
+from yellowtor.tables.text.dialect import StatedDialect, find_dialect
 
 NUMBERS = st.none() | st.floats() | st.floats(-180, 180).map(lambda degrees: round(degrees, 6))
 NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)
@@ -321,9 +321,9 @@ def test_a_day_is_as_long_as_its_zone_says():
     [
         (Kind.ANSWERED, {}, 1, Settle()), (Kind.NOTHING_FOUND, {}, 1, Settle()), (Kind.QUESTION_REFUSED, {}, 1, Settle()),
         (Kind.KEY_REFUSED, {}, 1, StopAsking(Kind.KEY_REFUSED)), (Kind.WINDOW_SPENT, {}, 1, StopAsking(Kind.WINDOW_SPENT)),
-        (Kind.UNAVAILABLE, {}, 1, Again(0.375)), (Kind.UNREADABLE, {}, 3, Again(1.5)), (Kind.UNAVAILABLE, {}, 4, Settle()),
+        (Kind.UNAVAILABLE, {}, 1, Retry(0.375)), (Kind.UNREADABLE, {}, 3, Retry(1.5)), (Kind.UNAVAILABLE, {}, 4, Settle()),
         (Kind.UNAVAILABLE, None, 4, LeaveOpen()),
-        (Kind.TOO_FAST, {"retry-after": "7"}, 1, Again(7.1)), (Kind.TOO_FAST, {}, 4, StopAsking(Kind.TOO_FAST)),
+        (Kind.TOO_FAST, {"retry-after": "7"}, 1, Retry(7.1)), (Kind.TOO_FAST, {}, 4, StopAsking(Kind.TOO_FAST)),
         (Kind.TOO_FAST, {"retry-after": "86400"}, 1, StopAsking(Kind.TOO_FAST)),
     ],
 )  # fmt: skip
@@ -350,7 +350,7 @@ def test_foreign_text_is_read_in_a_time_that_grows_as_its_length():
         "suspicions": lambda text: list(suspicions(text)),
         "columns": lambda text: guess_columns(["Id", text], [["1", text]]),
         "key": lambda text: identity(f"{text}.0"),
-        "text file": lambda text: find_dialect(f"Id;x\n1;{text}\n".encode("cp1252", "replace"), Told()).said(f"1;{text}é".encode("cp1252", "replace")),
+        "text file": lambda text: find_dialect(f"Id;x\n1;{text}\n".encode("cp1252", "replace"), StatedDialect()).said(f"1;{text}é".encode("cp1252", "replace")),
     }  # fmt: skip
     for name, read in readers.items():
         for unit in UNITS:

@@ -13,13 +13,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import yellowtor
-from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.levels import Level
-from yellowtor.answers.nearby import judge_nearby
-from yellowtor.answers.outcome import Outcome, Thresholds
-from yellowtor.answers.position import Position
-from yellowtor.answers.spots import spot_at, subject_of
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.geography.position import Position
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.outcome import Outcome, Thresholds
+from yellowtor.answers.judging.reverse_judgement import judge_nearby
+from yellowtor.answers.query_subject import spot_at, subject_of
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.standin.gazetteer import read_gazetteer
 
 DOORS = [p for p in read_gazetteer(DATA)[0] if p.number == "12" and p.country_code == "XT"][:5]

@@ -9,12 +9,12 @@ from conftest import DATA, real_addresses
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.confidence import Confidence
-from yellowtor.answers.levels import Level
-from yellowtor.answers.outcome import Judgement, Outcome, Thresholds
-from yellowtor.answers.position import Area, Position
-from yellowtor.answers.several import AskNext, settle
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.geography.position import Area, Position
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.confidence import Confidence
+from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds
+from yellowtor.answers.judging.service_choice import AskNext, settle
 
 SERVICES = 'services = ["stand-in.toml", "stand-in-xml.toml"]'
 ROWS = real_addresses(12)

@@ -20,10 +20,10 @@ import pytest
 from conftest import DATA, KEY, Example, real_addresses, write_csv
 
 from yellowtor.addresses.address import Address
-from yellowtor.allowance.retry import Again, Attempt, decide
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.spots import Spot
+from yellowtor.allowance.retry import Attempt, Retry, decide
+from yellowtor.answers.query_subject import Spot
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply import Reply
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
@@ -136,7 +136,7 @@ def test_too_fast_and_the_lie_of_a_service_that_is_asked_too_fast(serve, tmp_pat
         assert not read.candidates
         if kind is Kind.TOO_FAST:
             decision = decide(read.kind, reply.status, reply.headers, Attempt(1, 4, 0.0), datetime.now(UTC))
-            assert decision == Again(1.0), "as Retry-After or RateLimit say"
+            assert decision == Retry(1.0), "as Retry-After or RateLimit say"
 
 
 def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_path, first):

@@ -10,21 +10,24 @@ from pathlib import Path
 import pytest
 from conftest import KEY, PROGRAM, real_addresses
 
+from yellowtor.cli.main import app
 from yellowtor.errors import Exit, YellowtorError
 
 ROOT = Path(__file__).parent.parent
-COMMANDS = ("run", "check", "draft", "preview", "quota", "pin", "try", "demo", "stand-in")
+COMMANDS = [command.name or command.callback.__name__ for command in app.registered_commands]
 
 
 def test_every_command_has_help_and_a_place_in_the_docs():
-    readme = (ROOT / "README.md").read_text()
+    readme, docs = ((ROOT / name).read_text() for name in ("README.md", "docs/commands.md"))
+    assert "geocoding" in readme[:200]
+    assert all(name.name in readme for name in (ROOT / "docs" / "screenshots").iterdir())
     for command in COMMANDS:
         shown = subprocess.run([*PROGRAM, command, "--help"], capture_output=True, text=True, check=True).stdout
         assert shown.startswith(f"Usage: yellowtor {command} [OPTIONS]")
         assert re.search(r"^  [A-Z][a-z ]+.*[.,;:]", shown, re.MULTILINE), "a sentence that says what it does"
-        assert f"yellowtor {command}" in readme
+        assert f"yellowtor {command}" in readme + docs
         for option in re.findall(r"(--[a-z-]+)", shown):
-            assert option == "--help" or option in readme + (ROOT / "docs" / "commands.md").read_text()
+            assert option == "--help" or re.search(rf"(?<![\w-]){option}(?![\w-])", readme + docs)
     assert "yellowtor 0." in subprocess.run([*PROGRAM, "--version"], capture_output=True, text=True, check=True).stdout
 
 
@@ -89,7 +92,7 @@ def test_a_mistake_in_a_file_is_told_with_its_place_and_rule_and_nothing_is_sent
 BROKEN = """
 import sys
 from yellowtor.cli.main import main
-from yellowtor.tables import delimited
+from yellowtor.tables.text import delimited
 def broken(*_):
     raise RuntimeError("a fault that nobody foresaw \\x1b[31m")
 delimited.DelimitedTable.batches = broken

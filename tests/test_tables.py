@@ -15,14 +15,14 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.ahead import read_ahead
-from yellowtor.tables.block import Block, letters, parse_block
 from yellowtor.tables.cells import LEAVE
-from yellowtor.tables.delimited import DelimitedTable
-from yellowtor.tables.formats import fill_zeros, is_of_zeros
-from yellowtor.tables.sheettext import SheetText, Unsafe
-from yellowtor.tables.splice import Page, Splice, splice_sheet
-from yellowtor.tables.workbook import WorkbookTable
+from yellowtor.tables.text.delimited import DelimitedTable
+from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
+from yellowtor.tables.workbook.number_formats import fill_zeros, is_of_zeros
+from yellowtor.tables.workbook.read_ahead import read_ahead
+from yellowtor.tables.workbook.sheet_text import SheetText, Unsafe
+from yellowtor.tables.workbook.splice import SheetPage, Splice, splice_sheet
+from yellowtor.tables.workbook.workbook import WorkbookTable
 
 SHEET = "xl/worksheets/sheet1.xml"
 OURS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
@@ -160,16 +160,16 @@ def splice(xml, **change):
 def test_sheets_of_other_producers_are_spliced_too():
     head = '<x:worksheet xmlns:x="u"><x:dimension ref="A1:B3"/><x:sheetData>'
     xml = head + '<x:row><x:c t="s"><x:v>0</x:v></x:c></x:row><x:row r="3" spans="1:2"/></x:sheetData></x:worksheet>'
-    done = splice(xml, pages=[Page([3], [[1.5]])])
+    done = splice(xml, pages=[SheetPage([3], [[1.5]])])
     assert '<x:dimension ref="A1:C3"/>' in done
     assert '<x:c r="C1" t="inlineStr"><x:is><x:t xml:space="preserve">New</x:t></x:is></x:c></x:row>' in done
     assert '<x:row r="3" spans="1:3"><x:c r="C3"><x:v>1.5</x:v></x:c></x:row>' in done
     plain = "<worksheet><sheetData>{}</sheetData></worksheet>"
     kept = plain.format('<row r="1"><c r="A1" s=\'7\'/><c r="D1" s="8"><v>4</v></c></row>')
     assert splice(kept, pages=[]).count('<c r="C1" s="8" t=') == 1
-    assert splice(kept, new={}, pages=[Page([1], [[LEAVE]])]) == kept
+    assert splice(kept, new={}, pages=[SheetPage([1], [[LEAVE]])]) == kept
     spaced = plain.format('<row r="1"/><row r="2"> <c r="A2"/> </row>')
-    assert splice(spaced, columns=[], new={}, pages=[Page([1, 2], [])]) == spaced, "no column, no change"
+    assert splice(spaced, columns=[], new={}, pages=[SheetPage([1, 2], [])]) == spaced, "no column, no change"
     for bad in (
         '<row r="1"><c r="C1"><f>A1</f></c></row>',
         "<!-- note --><row/>",
@@ -178,7 +178,7 @@ def test_sheets_of_other_producers_are_spliced_too():
         '<row r="1"><c r="A1"/>',
     ):
         with pytest.raises(Unsafe):
-            splice(plain.format(bad), pages=[Page([1], [[1.0]])])
+            splice(plain.format(bad), pages=[SheetPage([1], [[1.0]])])
 
 
 CELL = st.text(st.sampled_from("aZ09 ,;|\t\"'=.-\nØé€ß"), max_size=6)
@@ -644,7 +644,7 @@ def test_filters_and_tables_grow_formulas_are_calculated_and_the_rest_of_the_boo
 
 
 def test_a_table_that_is_in_an_order_grows_without_the_columns_that_it_is_in_order_by():
-    from yellowtor.tables.growth import _grown
+    from yellowtor.tables.workbook.table_growth import _grown
 
     xml = (b'<table ref="A1:F9"><autoFilter ref="A1:F9"/><sortState ref="A2:F9"><sortCondition ref="F2:F9"/></sortState>'
            b'<tableColumns count="1"><tableColumn id="1" name="F"/></tableColumns></table>')  # fmt: skip

@@ -21,8 +21,8 @@ from yellowtor.addresses.address import Address
 from yellowtor.allowance.forecast import forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.position import Area, Position, distance_m
+from yellowtor.answers.geography.position import Area, Position, distance_m
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import Progress, duration, stderr
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.markers.geojson import geojson_file

@@ -1,4 +1,4 @@
-"""Makes docs/job-file.md, docs/service-description.md and docs/outcomes.md from the code they describe.
+"""Makes the job file, service description, outcomes and architecture pages in docs/ from the code they describe.
 
 python tools/make_docs.py [FOLDER]      default docs/
 """
@@ -11,14 +11,15 @@ from pathlib import Path
 from types import UnionType
 from typing import Any, Literal, get_args, get_origin
 
+from architecture import architecture
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.levels import Level
-from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.errors import Exit
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.services.description import Description
 
 DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
@@ -195,6 +196,7 @@ def main(folder: Path) -> None:
     text = page("The service description", service, Description, EXAMPLES)
     (folder / "service-description.md").write_text(text, encoding="utf-8")
     (folder / "outcomes.md").write_text(outcomes(), encoding="utf-8")
+    (folder / "architecture.md").write_text(architecture(), encoding="utf-8")
 
 
 if __name__ == "__main__":

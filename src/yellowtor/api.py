@@ -15,9 +15,9 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
+from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.conduct import Options, Summary, conduct
-from yellowtor.run.job import Job
-from yellowtor.run.stop import StopWish
+from yellowtor.run.jobs.job import Job
 from yellowtor.settings import check_settings, read_toml
 from yellowtor.wiring import Files, load_services, open_parts
 
@@ -55,7 +55,7 @@ def place(
         Options(at_most=at_most, again_failed=again_failed, agreed=yes),
     )
     with open_parts(checked, folder, whose, services, table, files, again_failed=again_failed) as parts:
-        summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), StopWish()))
+        summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), Cancellation()))
     if turn := summary.asked.refused:
         raise KeyRefused(f"{turn.service} refused: {turn.message}. What was answered before is kept.")
     placed = framed_table.placed

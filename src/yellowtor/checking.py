@@ -9,11 +9,11 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-from yellowtor.answers.spots import Subject
+from yellowtor.answers.query_subject import Subject
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.jobfiles import check_outputs
 from yellowtor.opening import open_table
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import Table, Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.scan import RowReader

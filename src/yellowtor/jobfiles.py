@@ -7,8 +7,8 @@ from typing import NamedTuple
 from yellowtor.database_url import read_url
 from yellowtor.errors import BadJob
 from yellowtor.files import check_regular, real_path
-from yellowtor.run.job import Job
-from yellowtor.run.records import STANDARD
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.services.description import Description
 from yellowtor.settings import read_settings
 

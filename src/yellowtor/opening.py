@@ -7,19 +7,19 @@ from typing import TYPE_CHECKING
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.files import dated, real_path
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.run.ports import Table
-from yellowtor.run.records import STANDARD, Records
 from yellowtor.services.variables import Variable, environment, find_values
-from yellowtor.tables.ahead import WORKBOOKS
-from yellowtor.tables.delimited import DelimitedTable
-from yellowtor.tables.dialect import Told
-from yellowtor.tables.file import FileTable
+from yellowtor.tables.file_table import FileTable
+from yellowtor.tables.text.delimited import DelimitedTable
+from yellowtor.tables.text.dialect import StatedDialect
+from yellowtor.tables.workbook.read_ahead import WORKBOOKS
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from yellowtor.tables.frame import FrameTable
+    from yellowtor.tables.data_frame import FrameTable
 
 CLOCK = SystemClock()
 TEXT = (".csv", ".tsv", ".tab", ".txt")
@@ -43,7 +43,7 @@ def open_table(job: Job, folder: Path) -> tuple[Table, Path | None, Path | None]
 def chosen(table: "FileTable | FrameTable", records: Records) -> Table:
     """The table, or those of its records that the job chooses."""
     if records.only or records.first:
-        from yellowtor.tables.chosen import ChosenTable
+        from yellowtor.tables.sql_selection import ChosenTable
 
         return ChosenTable(table, records.only, records.first)
     return table
@@ -51,7 +51,7 @@ def chosen(table: "FileTable | FrameTable", records: Records) -> Table:
 
 def framed(frame: "pd.DataFrame", records: Records) -> "tuple[Table, FrameTable]":
     """The table of a frame, as the job chooses its records; and the one that will have the answers."""
-    from yellowtor.tables.frame import FrameTable
+    from yellowtor.tables.data_frame import FrameTable
 
     table = FrameTable(frame)
     return chosen(table, records), table
@@ -72,7 +72,7 @@ def file_table(
     path: Path, records: Records, backup: Path | None = None, answers: dict[str, str] | None = None
 ) -> FileTable:
     """The table in this file, by its name's ending. answers are the columns that get them, each with its part."""
-    told = Told(**dict(records.text))
+    told = StatedDialect(**dict(records.text))
     if records.file == STANDARD:
         return _standard_input(told)
     packed = path.suffix.lower() == ".gz"
@@ -80,11 +80,11 @@ def file_table(
     if kind in TEXT:
         return DelimitedTable(path, told, backup)
     if kind in LINES:
-        from yellowtor.tables.jsonrecords import JsonLinesTable
+        from yellowtor.tables.json_files.json_records import JsonLinesTable
 
         return JsonLinesTable(path, backup)
     if kind in WORKBOOKS and not packed:
-        from yellowtor.tables.workbook import WorkbookTable
+        from yellowtor.tables.workbook.workbook import WorkbookTable
 
         return WorkbookTable(
             path, records.sheet, backup, block=records.block, table=records.table, answers=answers or {}
@@ -94,7 +94,7 @@ def file_table(
 
         return ParquetTable(path, backup, answers or {})
     if kind in {".geojson", ".json"} and not packed:
-        from yellowtor.tables.jsonrecords import GeoJsonTable, json_table
+        from yellowtor.tables.json_files.json_records import GeoJsonTable, json_table
 
         return json_table(path, backup) if kind == ".json" else GeoJsonTable(path, backup)
     known = ", ".join([*WORKBOOKS, *OTHERS, *TEXT, *LINES])
@@ -103,8 +103,8 @@ def file_table(
     )
 
 
-def _standard_input(told: Told) -> FileTable:
-    from yellowtor.tables.standard import StandardInput
+def _standard_input(told: StatedDialect) -> FileTable:
+    from yellowtor.tables.text.standard_input import StandardInput
 
     if sys.stdin.isatty():
         raise BadSource(
@@ -122,8 +122,8 @@ def database_password(variable: str | None, folder: Path, what: str = "database"
 
 
 def _database_table(job: Job, folder: Path) -> Table:
-    from yellowtor.tables.database import DatabaseTable
-    from yellowtor.tables.place import Named, Place
+    from yellowtor.tables.database.database import DatabaseTable
+    from yellowtor.tables.database.database_source import Named, Place
 
     records = job.records
 

@@ -19,17 +19,17 @@ from typing import TYPE_CHECKING, NamedTuple
 import platformdirs
 
 from yellowtor.allowance.windows import Window
-from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.position import Area
+from yellowtor.answers.geography.position import Area
+from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.caps import CapRule
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.jobfiles import check_outputs, source_file
 from yellowtor.opening import CLOCK, copy_table, database_password, free_name, open_table
 from yellowtor.run.conduct import Parts
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.plan import currency_of
 from yellowtor.run.ports import Book, MarkerFile, Table
-from yellowtor.run.records import STANDARD
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.making import Wishes
@@ -38,13 +38,13 @@ from yellowtor.settings import read_settings
 from yellowtor.tables.cells import LEAVE
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.account import AccountTerms
-    from yellowtor.ledger.cache import CacheBook
-    from yellowtor.ledger.pins import PinBook
-    from yellowtor.ledger.postgres import Server
-    from yellowtor.ledger.requests import Again
-    from yellowtor.ledger.store import Clock, Worker
-    from yellowtor.ledger.usage import UsageBook
+    from yellowtor.ledger.accounts.account import AccountTerms
+    from yellowtor.ledger.accounts.account_usage import UsageBook
+    from yellowtor.ledger.accounts.requests import Again
+    from yellowtor.ledger.jobs.pins import PinBook
+    from yellowtor.ledger.maintenance.cache_book import CacheBook
+    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.store import Clock, Worker
 
 
 class Files(NamedTuple):
@@ -141,10 +141,10 @@ def check_ledger(job: Job, folder: Path) -> str:
     """How the job's ledger is, in words; it is not touched. Raises LedgerTrouble."""
     where = ledger_of(job, folder)
     if isinstance(where, Path):
-        from yellowtor.ledger.sqlite import look_at
+        from yellowtor.ledger.storage.sqlite import look_at
 
         return look_at(where)
-    from yellowtor.ledger.postgres import look_at_server
+    from yellowtor.ledger.storage.postgres import look_at_server
 
     return look_at_server(where)
 
@@ -155,7 +155,7 @@ def ledger_of(job: Job, folder: Path) -> "Path | Server":
         return user_ledger()
     if "://" not in job.ledger and not _LIKE_URL.match(job.ledger):
         return folder / job.ledger
-    from yellowtor.ledger.postgres import Server
+    from yellowtor.ledger.storage.postgres import Server
 
     return Server(job.ledger, database_password(job.ledger_password_from, folder, "ledger"))
 
@@ -164,14 +164,14 @@ def ledger_clock(where: "Path | Server") -> "Clock":
     """What a ledger goes by: this machine's clocks, or the server's."""
     if isinstance(where, Path):
         return CLOCK
-    from yellowtor.ledger.postgres import ServerClock
+    from yellowtor.ledger.storage.postgres import ServerClock
 
     return ServerClock(CLOCK)
 
 
 def this_worker() -> "Worker":
-    from yellowtor.ledger.machine import this_machine
-    from yellowtor.ledger.store import Worker
+    from yellowtor.ledger.storage.machine import this_machine
+    from yellowtor.ledger.storage.store import Worker
 
     try:
         who = getpass.getuser()
@@ -182,7 +182,7 @@ def this_worker() -> "Worker":
 
 def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
     """What the ledger keeps of a service; with the job's own caps, in the service's time zone."""
-    from yellowtor.ledger.account import AccountTerms
+    from yellowtor.ledger.accounts.account import AccountTerms
 
     if any(cap.money for cap in caps) and not service.prices:
         raise BadJob(
@@ -198,7 +198,7 @@ def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
 @contextmanager
 def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: "Again") -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
-    from yellowtor.ledger.book import open_book
+    from yellowtor.ledger.jobs.run_book import open_book
 
     where = ledger or user_ledger()
     with open_book(
@@ -210,7 +210,7 @@ def service_book(service: HttpService, path: Path, ledger: "Path | Server | None
 @contextmanager
 def job_pins(path: Path) -> Iterator["PinBook"]:
     """The pins of a job, to be changed. Raises BadJob for a job in reverse, whose records have their positions."""
-    from yellowtor.ledger.book import open_pins
+    from yellowtor.ledger.jobs.run_book import open_pins
 
     job = read_settings(path, Job, "job")
     if job.in_reverse:
@@ -228,7 +228,7 @@ def area_of_job(path: Path) -> Area | None:
 @contextmanager
 def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple["CacheBook", str]]:
     """The ledger of a job, of a file, or of the user, to look at and to correct; and where it is. Raises BadJob."""
-    from yellowtor.ledger.cache import open_cache
+    from yellowtor.ledger.maintenance.cache_book import open_cache
 
     if job is not None and ledger is not None:
         raise BadJob("--job and --ledger are two ways to say the same: keep one.")
@@ -253,7 +253,7 @@ def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence
 
     Raises BadJob, LedgerTrouble.
     """
-    from yellowtor.ledger.usage import open_usage
+    from yellowtor.ledger.accounts.account_usage import open_usage
 
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
@@ -281,7 +281,7 @@ def job_parts(
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
     services, remarks = load_services(job, folder, unset_is_shown=not sends)
-    Thread(target=import_module, args=["yellowtor.ledger.book"]).start()  # while the source is read
+    Thread(target=import_module, args=["yellowtor.ledger.jobs.run_book"]).start()  # while the source is read
     table, source, to = open_table(job, folder)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
@@ -307,7 +307,7 @@ def open_parts(
     again_failed: bool, spend_at_most: int | None = None, along: bool = False,
 ) -> Iterator[Parts]:  # fmt: skip
     """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
-    from yellowtor.ledger.book import open_book
+    from yellowtor.ledger.jobs.run_book import open_book
 
     check_extra(job, services)
     if spend_at_most is not None:

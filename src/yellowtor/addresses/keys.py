@@ -22,7 +22,7 @@ def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
     return [blake2b(text.encode(), digest_size=16).hexdigest() for text in map(SEPARATOR.join, rows)]
 
 
-class Asked(Protocol):
+class Queryable(Protocol):
     """What a question is about, by the names that templates have for it."""
 
     def as_dict(self) -> dict[str, str]: ...
@@ -47,7 +47,7 @@ class Asking:
     wants: tuple[str, ...] = ("q",)
     area: str = ""
 
-    def lacks(self, asked: Asked) -> str:
+    def lacks(self, asked: Queryable) -> str:
         """Why nothing can be asked about this address (or position); empty where something can."""
         if "q" in self.wants:
             return ""

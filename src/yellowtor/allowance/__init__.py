@@ -1,0 +1,1 @@
+"""Pace, windows, price, forecast, and the decision to retry. Pure."""

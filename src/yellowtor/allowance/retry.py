@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import ClassVar
 
-from yellowtor.allowance.told import told_limits
-from yellowtor.answers.kinds import Kind
+from yellowtor.allowance.rate_limit_headers import stated_limits
+from yellowtor.answers.replies.kinds import Kind
 
 FIRST_S = 0.5
 LONGEST_S = 60.0
@@ -17,7 +17,7 @@ NO_REPLY = {0, 408, 425, 502, 503, 504}  # the service itself has not said anyth
 
 
 @dataclass(frozen=True, slots=True)
-class Again:
+class Retry:
     """Ask once more, not before after_s seconds from now."""
 
     word: ClassVar[str] = "ask again"
@@ -48,7 +48,7 @@ class StopAsking:
     why: Kind
 
 
-Decision = Again | Settle | LeaveOpen | StopAsking
+Decision = Retry | Settle | LeaveOpen | StopAsking
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,8 +77,8 @@ def decide(kind: Kind, status: int, headers: Mapping[str, str], attempt: Attempt
     if (told or 0) > PATIENCE_S or over:
         return StopAsking(kind) if kind is Kind.TOO_FAST else LeaveOpen() if status in NO_REPLY else Settle()
     if told is not None:
-        return Again(told + attempt.jitter * 0.2)
-    return Again(min(LONGEST_S, FIRST_S * 2 ** (min(attempt.number, 60) - 1)) * (0.5 + attempt.jitter / 2))
+        return Retry(told + attempt.jitter * 0.2)
+    return Retry(min(LONGEST_S, FIRST_S * 2 ** (min(attempt.number, 60) - 1)) * (0.5 + attempt.jitter / 2))
 
 
 def told_wait_s(kind: Kind, headers: Mapping[str, str], now: datetime) -> float | None:
@@ -107,5 +107,5 @@ def _seconds(digits: str) -> float:
 
 def rate_limit_s(headers: Mapping[str, str]) -> float | None:
     """Seconds until RateLimit fields, of any draft, allow more; None when they don't say."""
-    waits = [told.resets_in_s for told in told_limits(headers) if told.left == 0 and told.resets_in_s is not None]
+    waits = [told.resets_in_s for told in stated_limits(headers) if told.left == 0 and told.resets_in_s is not None]
     return min(FARTHEST_S, float(max(waits))) if waits else None

@@ -1,0 +1,1 @@
+"""What a reply means: kinds, candidates, positions, confidence, outcomes. Pure."""

@@ -1,0 +1,1 @@
+"""The command line: the only package that prints, prompts or exits."""

@@ -6,20 +6,20 @@ from typing import Annotated
 import typer
 
 app = typer.Typer(
-    help="What the ledger knows of addresses: look at it, correct it, forget it, take it along.",
+    help="Show, correct, delete, export and import what the ledger knows about addresses.",
     no_args_is_help=True,
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 JobOption = Annotated[
     Path | None,
-    typer.Option("--job", metavar="JOB.toml", help="The ledger of this job; else the one of the user."),
+    typer.Option("--job", metavar="JOB.toml", help="The ledger of this job; default: your own."),
 ]
 LedgerOption = Annotated[Path | None, typer.Option("--ledger", metavar="FILE", help="Or this file of a ledger.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")]
 ByOption = Annotated[
     str | None,
-    typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
+    typer.Option("--by", metavar="NAME", help="Who decided; default: your login name."),
 ]
 AddressArgument = Annotated[
     str, typer.Argument(metavar="ADDRESS", help="An address, as a record has it; or its number, as `find` tells it.")
@@ -28,7 +28,7 @@ AddressArgument = Annotated[
 
 @app.command()
 def sizes(job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False) -> None:
-    """Tell how much the ledger holds, of which service, how large and how old."""
+    """Show how much the ledger holds, by service, with size and age."""
     from yellowtor.cli.caching import sizes_command
 
     sizes_command(job, ledger, as_json=json)
@@ -42,7 +42,7 @@ def find(
     ledger: LedgerOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Find addresses that the ledger knows, the most similar first; each has a number."""
+    """Find addresses in the ledger, the most similar first; each has a number."""
     from yellowtor.cli.caching import find_command
 
     find_command(job, ledger, text, most, as_json=json)
@@ -74,7 +74,7 @@ def pin(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Decide where an address is, for the records of every job: the next run writes that, and asks no service."""
+    """Pin an address to a position, for the records of every job. The next run writes it and asks no service."""
     from yellowtor.cli.caching import pin_command
 
     pin_command(job, ledger, address, at=at, like=like, why=why, by=by)
@@ -82,7 +82,7 @@ def pin(
 
 @app.command()
 def unpin(address: AddressArgument, job: JobOption = None, ledger: LedgerOption = None) -> None:
-    """Take the pin on an address out again."""
+    """Remove the pin of an address."""
     from yellowtor.cli.caching import unpin_command
 
     unpin_command(job, ledger, address)
@@ -116,7 +116,7 @@ def expire(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Let go of replies that are past their time (service.keep_days, keep_nothing_days), as every run does."""
+    """Delete replies past their retention time (service.keep_days, keep_nothing_days), as every run does."""
     from yellowtor.cli.caching import expire_command
 
     expire_command(job, ledger, older_than, service)
@@ -128,7 +128,7 @@ def export(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Write every reply and pin, with where it is from, as GeoJSON that `import` takes."""
+    """Write every reply and pin with its origin, as GeoJSON that `import` reads."""
     from yellowtor.cli.caching import export_command
 
     export_command(job, ledger, into)
@@ -146,7 +146,7 @@ def import_(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Take over another ledger's replies and pins, or old coordinates as pins, with where they are from."""
+    """Import another ledger's replies and pins, or old coordinates as pins, with their origin."""
     from yellowtor.cli.caching import import_command
 
     import_command(job, ledger, file, why=why, by=by)

@@ -9,13 +9,13 @@ from rich.console import Console
 from rich.text import Text
 
 from yellowtor.addresses.canonical import canonical
-from yellowtor.answers.entry import Entry, KnownReply, SizeOf
-from yellowtor.answers.spots import subject_of
+from yellowtor.answers.cache_entry import Entry, KnownReply, SizeOf
+from yellowtor.answers.query_subject import subject_of
 from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending, position_of
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
-from yellowtor.ledger.cache import CacheBook
+from yellowtor.ledger.maintenance.cache_book import CacheBook
 from yellowtor.opening import CLOCK
 from yellowtor.run import cache
 from yellowtor.run.scan import shown_key
@@ -210,7 +210,7 @@ def _show_reply(console: Console, reply: KnownReply) -> None:
 
 
 def _mark(outcome: str) -> Text:
-    from yellowtor.answers.outcome import Outcome
+    from yellowtor.answers.judging.outcome import Outcome
 
     return mark(next(one for one in Outcome if one.value == outcome))
 

@@ -15,16 +15,16 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.cli.eventlog import open_log
 from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.opening import CLOCK
+from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.conduct import Options, Summary, conduct, goes_on_at, refused
-from yellowtor.run.job import Job
-from yellowtor.run.records import STANDARD
-from yellowtor.run.stop import StopWish
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.settings import read_settings
 from yellowtor.wiring import job_parts, preview_parts
 
@@ -60,7 +60,7 @@ def _rounds(path: Path, options: Options, *, as_json: bool, wait: bool) -> tuple
 
     Gives the last summary, and whether a signal ended the waiting.
     """
-    stop = StopWish()
+    stop = Cancellation()
     with signals(stop):
         summary = _run(path, options, stop, alone=not as_json and not wait)
         while wait and not stop and (when := goes_on_at(summary, CLOCK.now())):
@@ -87,7 +87,7 @@ def _what_is_left(options: Options, done: Summary) -> Options:
     )  # what fails from now on is not asked again
 
 
-def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
+def _sleep(summary: Summary, when: datetime, stop: Cancellation) -> None:
     """Until then, or until a signal; a clock that is set meanwhile is looked at again."""
     progress, stopped = Progress(stderr()), summary.asked.stopped
     progress.waits(when, f"{stopped.service}: {stopped.message or stopped.stopped_by}" if stopped else "")
@@ -98,13 +98,13 @@ def _sleep(summary: Summary, when: datetime, stop: StopWish) -> None:
 
 def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
     """Ask along with another run of the job; False when there is none, and the job is to be run as ever."""
-    from yellowtor.run.along import ask_along
+    from yellowtor.run.asking.shared_run import ask_shared
 
     if "://" not in (read_settings(path, Job, "job").ledger or ""):
         raise BadJob(
             f'{path}: only a shared ledger lets two runs work on one job: ledger = "postgresql://…". Nothing was sent.'
         )
-    stop, again, limit = StopWish(), options.again_failed, options.spend_at_most
+    stop, again, limit = Cancellation(), options.again_failed, options.spend_at_most
     with (
         open_log(options.log) as log,
         signals(stop),
@@ -114,7 +114,7 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
             return False
         progress = Progress(stderr(), log)
         with progress.shown():
-            along = ask_along(parts, options, progress, stop)
+            along = ask_shared(parts, options, progress, stop)
     if as_json:
         write_out(report.along_json(along))
     else:
@@ -129,7 +129,7 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
 def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
     """Run the job again and again until a signal; say what each run did that found something to do."""
     _can_be_read_again(path, "--follow")
-    console, stop, summary = stderr(), StopWish(), None
+    console, stop, summary = stderr(), Cancellation(), None
     with signals(stop):
         while not stop:
             try:
@@ -167,7 +167,7 @@ def _say_round(summary: Summary, *, as_json: bool) -> None:
         report.brief(stderr(), summary)
 
 
-def _run(path: Path, options: Options, stop: StopWish, *, alone: bool = False) -> Summary:
+def _run(path: Path, options: Options, stop: Cancellation, *, alone: bool = False) -> Summary:
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
     again, limit = options.again_failed, options.spend_at_most
@@ -221,7 +221,7 @@ def preview_command(path: Path, *, show: int, as_json: bool) -> None:
 
 
 @contextmanager
-def signals(stop: StopWish) -> Iterator[None]:
+def signals(stop: Cancellation) -> Iterator[None]:
     """While the body runs, Ctrl-C, SIGTERM and a terminal that is closed are a wish to stop.
 
     Not the last of them where it was to be ignored from the beginning, as under nohup.
@@ -253,7 +253,7 @@ def demo_command(into: Path) -> None:
     again = (into / "ledger.sqlite").exists()
     with as_file(files("yellowtor.demo") / "data") as data:
         fresh = lay_out(data, into, Manners().key)
-        with running(StandIn(data, Manners())) as address, signals(stop := StopWish()):
+        with running(StandIn(data, Manners())) as address, signals(stop := Cancellation()):
             os.environ["YELLOWTOR_STANDIN"] = address
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
             summary = _run(into / "job.toml", Options(), stop)

@@ -20,7 +20,7 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left
-from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.cli.eventlog import EventLog
 from yellowtor.markers.look import MARKS
 from yellowtor.run.conduct import Summary

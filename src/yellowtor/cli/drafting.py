@@ -16,9 +16,9 @@ from yellowtor.cli.console import note, stderr, write_out
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
-from yellowtor.run.records import STANDARD, Records
+from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.settings import parse_toml
-from yellowtor.tables.ahead import WORKBOOKS
+from yellowtor.tables.workbook.read_ahead import WORKBOOKS
 
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT_ROWS = 200  # of each sheet
@@ -82,8 +82,8 @@ def _file_sample(path: Path, folder: Path, sheet: str | None) -> Sample:
 
 def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
     """The sheet that looks most like addresses, if it is not the first; its block, if titles stand above."""
-    from yellowtor.tables.block import letters
-    from yellowtor.tables.bookfile import beginnings
+    from yellowtor.tables.workbook.cell_range import letters
+    from yellowtor.tables.workbook.workbook_file import beginnings
 
     sheets = [(beginning, *find_header(beginning.rows)) for beginning in beginnings(path, LOOKED_AT_ROWS)]
     if not sheets:
@@ -107,8 +107,8 @@ def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
 
 
 def _database_sample(url: str, folder: Path, table: str | None, password_from: str | None) -> Sample:
-    from yellowtor.tables.database import sample_of, tables_of
-    from yellowtor.tables.place import Named, Place
+    from yellowtor.tables.database.database import sample_of, tables_of
+    from yellowtor.tables.database.database_source import Named, Place
 
     password = database_password(password_from, folder)
     if table is None:
@@ -123,8 +123,8 @@ def _database_sample(url: str, folder: Path, table: str | None, password_from: s
 
 def _pick_table(names: Sequence[str], url: str, password: str | None, folder: Path) -> str:
     """The table that looks most like addresses, of those that are there."""
-    from yellowtor.tables.database import sample_of
-    from yellowtor.tables.place import Named, Place
+    from yellowtor.tables.database.database import sample_of
+    from yellowtor.tables.database.database_source import Named, Place
 
     found: dict[str, Sequence[str]] = {}
     for name in names[:LOOKED_AT]:

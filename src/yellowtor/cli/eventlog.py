@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
 
-from yellowtor.answers.spots import subject_of
+from yellowtor.answers.query_subject import subject_of
 from yellowtor.errors import BadJob
 
 OURS = re.compile(rb'(?:\{"at": ")?\d{4}-\d\d-\d\dT|$')  # how a log begins, or an empty file

@@ -4,8 +4,8 @@ from pathlib import Path
 
 import typer
 
-from yellowtor.answers.coordinates import Finding, read_coordinates
-from yellowtor.answers.position import WRITTEN_DECIMALS, Position
+from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
+from yellowtor.answers.geography.position import WRITTEN_DECIMALS, Position
 from yellowtor.errors import BadJob
 
 

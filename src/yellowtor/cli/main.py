@@ -96,7 +96,7 @@ def run(
         float | None,
         typer.Option("--spend-at-most", min=0, metavar="AMOUNT", help="Ask no more than this buys, in the currency."),
     ] = None,
-    yes: Annotated[bool, typer.Option("--yes", help="It may cost more than ask.confirm_above.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Allow a cost above ask.confirm_above.")] = False,
     again: Annotated[Again | None, typer.Option("--again", help="Ask again what failed.")] = None,
     repair: Annotated[
         bool,
@@ -107,7 +107,8 @@ def run(
         typer.Option("--follow", metavar="TIME", help="Stay, and look for new and changed records every 30s, 5m, 1h."),
     ] = None,
     wait: Annotated[
-        bool, typer.Option("--wait", help="Sleep while the allowance is spent, and go on, to the end: for days.")
+        bool,
+        typer.Option("--wait", help="Sleep while the quota is spent, then continue, to the end; this may take days."),
     ] = False,
     share: Annotated[
         bool,
@@ -124,7 +125,7 @@ def run(
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
-    """Do a job: read the records, ask what is not known yet, write coordinates and markers."""
+    """Run a job: read the records, ask about what is not known yet, write coordinates and markers."""
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
     from yellowtor.run.conduct import Options
@@ -161,7 +162,7 @@ def check(
     ask: Annotated[bool, typer.Option("--ask", help="Send one request too, about the first record.")] = False,
     json: Annotated[bool, typer.Option("--json", help="Give what was found as JSON.")] = False,
 ) -> None:
-    """Go over a job, its description, keys, columns, records and ledger, and list every problem at once."""
+    """Check a job, its descriptions, keys, columns, records and ledger; list every problem at once."""
     from yellowtor.cli.checking import check_command
 
     check_command(job, ask=ask, as_json=json)
@@ -202,14 +203,14 @@ def pin(
     why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know; needed with --at.")] = None,
     by: Annotated[
         str | None,
-        typer.Option("--by", metavar="NAME", help="Who says so; else the name that you are logged in by."),
+        typer.Option("--by", metavar="NAME", help="Who decided; default: your login name."),
     ] = None,
     address: Annotated[
         bool, typer.Option("--address", help="Pin the record's address: for every record that has it, in all jobs.")
     ] = False,
-    off: Annotated[bool, typer.Option("--off", help="Take the record's pin out again.")] = False,
+    off: Annotated[bool, typer.Option("--off", help="Remove the record's pin.")] = False,
 ) -> None:
-    """Decide where a record is: the next run writes that, and asks no service."""
+    """Pin a record to a position. The next run writes it and asks no service."""
     from yellowtor.cli.pinning import pin_command
 
     pin_command(job, key, at=at, why=why, by=by, address_too=address, off=off)
@@ -236,7 +237,7 @@ def plan(
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:
-    """Tell what a run would ask, cost, and when it would be done, with every window and cap; send nothing."""
+    """Show what a run would ask and cost, and when it would be done, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
     from yellowtor.run.conduct import Options
 
@@ -378,7 +379,7 @@ def main() -> None:
     try:
         jobs = [Path(word) for word in sys.argv if word.endswith(".toml")]
         if "run" in sys.argv and jobs:  # what seems to be one, before all that takes its time to be imported
-            from yellowtor.tables.ahead import read_ahead
+            from yellowtor.tables.workbook.read_ahead import read_ahead
 
             read_ahead(jobs[0])
         app()

@@ -10,7 +10,7 @@ from rich.text import Text
 from yellowtor.cli.console import note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
-from yellowtor.ledger.pins import PinBook
+from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.run.scan import key_as_shown, shown_key
 from yellowtor.wiring import area_of_job, job_pins
 

@@ -43,12 +43,12 @@ def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: b
 
 
 def draw(told: Foretold, windows: Sequence[Window], now: datetime, png: Path) -> None:
-    from yellowtor.markers.curve import Ceiling, Line, draw_curve
+    from yellowtor.markers.curve import Ceiling, CurveLine, draw_curve
 
     plan = told.plan
-    lines = [Line(plan.service, plan.forecast.curve)]
-    lines += [Line(f"{later.service} (at most)", later.forecast.curve) for later in plan.later if later.most]
-    lines += [Line(other.what, other.forecast.curve, faint=True) for other in told.otherwise]
+    lines = [CurveLine(plan.service, plan.forecast.curve)]
+    lines += [CurveLine(f"{later.service} (at most)", later.forecast.curve) for later in plan.later if later.most]
+    lines += [CurveLine(other.what, other.forecast.curve, faint=True) for other in told.otherwise]
     calendar = [(w, left) for w, left in zip(windows, plan.left, strict=True) if not w.rolling and not w.money]
     ceilings = [Ceiling(f"{w.limit:,} a {w.name}", left.left, w.limit, w.end) for w, left in calendar]
     title = f"{plan.forecast.requests:,} requests to {plan.service}, done by {_when(plan.forecast)} UTC"

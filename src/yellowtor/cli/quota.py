@@ -16,14 +16,14 @@ from rich.text import Text
 
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import Left
-from yellowtor.answers.work import Charged
+from yellowtor.answers.ledger_rows import Charged
 from yellowtor.cli.console import amount_of, columns, note, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.files import written_aside
 from yellowtor.opening import CLOCK
+from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.plan import currency_of
 from yellowtor.run.quota import DAYS, Quota, quotas
-from yellowtor.run.records import STANDARD
 from yellowtor.wiring import job_usage
 
 BAR = 40  # characters of the longest

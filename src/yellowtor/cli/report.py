@@ -10,11 +10,11 @@ from rich.text import Text
 
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.outcome import Outcome
+from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import duration, mark, outcome_table, short
-from yellowtor.run.along import Along
-from yellowtor.run.asked import Asked, AskResult
+from yellowtor.run.asking.ask_result import AskResult, AskTotals
+from yellowtor.run.asking.shared_run import SharedRun
 from yellowtor.run.conduct import Summary
 from yellowtor.run.plan import Plan, costs
 from yellowtor.run.writeback import Changes, WriteResult
@@ -45,7 +45,7 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
         console.print(line, soft_wrap=True)
 
 
-def say_along(console: Console, along: Along) -> None:
+def say_along(console: Console, along: SharedRun) -> None:
     """What asking along with another run came to."""
     console.print(_asked_line(along.asked), soft_wrap=True)
     for turn in along.asked.turns:
@@ -57,7 +57,7 @@ def say_along(console: Console, along: Along) -> None:
         console.print("The run that has the job in hand writes the answers.")
 
 
-def along_json(along: Along) -> str:
+def along_json(along: SharedRun) -> str:
     asked = along.asked
     told = {"sent": asked.sent, "settled": sum(turn.settled for turn in asked.turns), "left_alone": along.left_alone}
     return json.dumps(told, indent=2)
@@ -150,7 +150,7 @@ def _since(summary: Summary) -> str:
     return f"{scan.new:,} new, {scan.changed:,} changed, {same:,} as they were{gone}"
 
 
-def _asked_line(asked: Asked) -> str:
+def _asked_line(asked: AskTotals) -> str:
     """Requests and how fast they were."""
     said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them again)" if asked.retried else "")
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
@@ -185,7 +185,7 @@ def _services(summary: Summary) -> Table:
     return table
 
 
-def _differences(asked: Asked) -> list[str]:
+def _differences(asked: AskTotals) -> list[str]:
     """What services said of their limits, where their descriptions say something else."""
     return [f"note: {difference}." for turn in asked.turns for difference in turn.differences]
 

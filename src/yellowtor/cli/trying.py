@@ -15,15 +15,15 @@ from rich.text import Text
 
 from yellowtor.addresses.address import PARTS, Address
 from yellowtor.addresses.canonical import fold_blanks
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.outcome import Thresholds
-from yellowtor.answers.position import distance_m
-from yellowtor.answers.spots import Spot, Subject, spot_at
+from yellowtor.answers.geography.position import distance_m
+from yellowtor.answers.judging.outcome import Thresholds
+from yellowtor.answers.query_subject import Spot, Subject, spot_at
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import mark, note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob, Exit
 from yellowtor.opening import open_table
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.judging import matched
 from yellowtor.run.trial import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction

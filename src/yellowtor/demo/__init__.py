@@ -1,0 +1,1 @@
+"""The example's data, and how it is laid out."""

@@ -1,0 +1,1 @@
+"""The ledger: every request, reply, judgement and pin, in SQLite or PostgreSQL. Knows SQL."""

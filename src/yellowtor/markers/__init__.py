@@ -1,0 +1,1 @@
+"""Markers: GeoJSON, the page with its map, pictures."""

@@ -24,7 +24,7 @@ MOST_STEPS = 400
 
 
 @dataclass(frozen=True)
-class Line:
+class CurveLine:
     """Requests over time: for each go when it begins and ends, and how many have left by then."""
 
     label: str
@@ -42,7 +42,7 @@ class Ceiling:
     end: Callable[[datetime], datetime]
 
 
-def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[Line], ceilings: Sequence[Ceiling]) -> None:
+def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[CurveLine], ceilings: Sequence[Ceiling]) -> None:
     """Requests over time, in front of what each window would allow. Raises BadJob without Matplotlib."""
     figure = _canvas()
     figure.text(0.08, 0.92, title, fontsize=16, color=INK, weight="bold")

@@ -12,9 +12,9 @@ from rapidfuzz import fuzz, process
 
 from yellowtor.addresses.address import PARTS, Address
 from yellowtor.addresses.canonical import canonical
-from yellowtor.answers.entry import Exported
-from yellowtor.answers.position import WRITTEN_DECIMALS, Position
-from yellowtor.answers.spots import subject_of
+from yellowtor.answers.cache_entry import Exported
+from yellowtor.answers.geography.position import WRITTEN_DECIMALS, Position
+from yellowtor.answers.query_subject import subject_of
 from yellowtor.errors import BadSource
 from yellowtor.run.ports import CacheBook, Watcher
 

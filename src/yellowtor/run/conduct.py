@@ -9,22 +9,22 @@ from pathlib import Path
 
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import Left, tightest
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.spots import subject_of
-from yellowtor.answers.work import Question, Turn
+from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.answers.ledger_rows import Question, Turn
+from yellowtor.answers.query_subject import subject_of
+from yellowtor.answers.replies.kinds import Kind
 from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
 from yellowtor.files import announcing, check_writable, state_of
-from yellowtor.run.asked import Asked, AskResult
-from yellowtor.run.edited import check_copy, edited_files, keep_edited, noting
-from yellowtor.run.farthest import find_far
-from yellowtor.run.job import Job
+from yellowtor.run.asking.ask_result import AskResult, AskTotals
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.edit_detection import check_copy, edited_files, keep_edited, noting
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.judging import Judging
+from yellowtor.run.outlier_report import find_far
 from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
 from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
 from yellowtor.run.scan import ScanResult, scan
-from yellowtor.run.stop import StopWish
 from yellowtor.run.writeback import Changes, WriteBack, WriteResult
 
 UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
@@ -79,7 +79,7 @@ class Summary:
 
     scan: ScanResult
     plan: Plan
-    asked: Asked
+    asked: AskTotals
     outcomes: dict[Outcome, int]
     placed_by: dict[str, int]
     wrote: WriteResult | None
@@ -94,7 +94,7 @@ class Summary:
     began: str = ""
 
 
-def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> Summary:
+def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
     job, book, services = parts.job, parts.book, parts.services
     began = stamp_of(book.clock.now())
@@ -108,7 +108,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
     scanned, source, plan = _planned(parts, options, judging, watch)
     if not (options.dry_run or options.agreed):
         check_cost(job, plan, options.spend_at_most)
-    asked, wrote, changes = Asked(), None, None
+    asked, wrote, changes = AskTotals(), None, None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if (scanned.new or scanned.changed) and plan.kept and not job.in_reverse and job.judge.area is None:
         _, remark = find_far(book.judging)
@@ -119,7 +119,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: StopWish) -> S
         changes = None if job.write.table else back.changes(SHOWN)
     else:
         open_, most = plan.open_questions, options.at_most
-        asked = Asked(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
+        asked = AskTotals(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging", sum(turn.settled for turn in asked.turns) or None)
         judging.judge_open(book.judging)
         with locked(parts.files, watch.remark):
@@ -230,7 +230,7 @@ def judging_of(parts: Parts, watch: Watcher) -> Judging:
 
 def ask_all(
     parts: Parts, questions: int, options: Options, at_most: int | None, judging: Judging, watch: Watcher,
-    stop: StopWish,
+    stop: Cancellation,
 ) -> Iterator[AskResult]:  # fmt: skip
     """Ask the services one after the other, each about what those before it did not answer well enough.
 
@@ -266,13 +266,13 @@ def _passes_on(result: AskResult, job: Job) -> bool:
 
 
 def _ask(
-    parts: Parts, service: Service, questions: int, judging: Judging, watch: Watcher, stop: StopWish,
+    parts: Parts, service: Service, questions: int, judging: Judging, watch: Watcher, stop: Cancellation,
     at_most: int | None,
 ) -> AskResult:  # fmt: skip
     import asyncio  # a run that has all its answers does without
 
-    from yellowtor.run.ask import Asker
-    from yellowtor.run.live import judge_meanwhile
+    from yellowtor.run.asking.ask import Asker
+    from yellowtor.run.asking.background_judging import judge_meanwhile
 
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())

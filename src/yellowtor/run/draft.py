@@ -8,11 +8,11 @@ import tomlkit
 from tomlkit.items import Table
 
 from yellowtor.addresses.guess import Guess, guess_columns
-from yellowtor.answers.coordinates import read_coordinates
-from yellowtor.answers.outliers import area_of
-from yellowtor.answers.position import Area
+from yellowtor.answers.geography.cell_coordinates import read_coordinates
+from yellowtor.answers.geography.outliers import area_of
+from yellowtor.answers.geography.position import Area
 from yellowtor.errors import BadSource
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import Row
 
 PARTS = ("whole", "number", "street", "town", "postcode", "region", "country")

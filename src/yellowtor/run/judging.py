@@ -12,17 +12,17 @@ import orjson
 
 from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.drift import SAMPLE, Drift
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.nearby import VERSION, judge_nearby
-from yellowtor.answers.outcome import Judgement, Outcome, Thresholds, judge
-from yellowtor.answers.position import WRITTEN_DECIMALS
-from yellowtor.answers.reading import Read
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.several import AskNext, Settled, settle
-from yellowtor.answers.spots import Spot, Subject, subject_of
-from yellowtor.answers.work import EXTRA, Judged, KeptReply, ReadAs, Unjudged
+from yellowtor.answers.geography.position import WRITTEN_DECIMALS
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds, judge
+from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
+from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
+from yellowtor.answers.ledger_rows import EXTRA, Judged, KeptReply, ReadAs, Unjudged
+from yellowtor.answers.query_subject import Spot, Subject, subject_of
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Read
+from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_drift import SAMPLE, Drift
 from yellowtor.run.ports import JudgeBook, Service
 
 Found = list[ReadAs]

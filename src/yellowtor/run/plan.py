@@ -11,7 +11,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import price_on
 from yellowtor.allowance.retry import PATIENCE_S
 from yellowtor.allowance.windows import Left, Span, Window
-from yellowtor.answers.work import Turn
+from yellowtor.answers.ledger_rows import Turn
 from yellowtor.errors import BadJob
 from yellowtor.run.ports import Book, RequestBook, Service
 
@@ -19,7 +19,7 @@ Limits = list[tuple[Window, Left]]
 
 
 @dataclass(frozen=True, slots=True)
-class Later:
+class LaterService:
     """A service that is asked about what those before it did not answer well enough.
 
     Questions that it will be asked in any case, those to be expected by what was answered so far, and those that it
@@ -57,7 +57,7 @@ class Plan:
     forecast: Forecast
     cost: int
     currency: str
-    later: tuple[Later, ...] = ()
+    later: tuple[LaterService, ...] = ()
 
     @property
     def ends_at(self) -> str:
@@ -97,14 +97,16 @@ def make_plan(
     open_, answered = scanning.open_questions(turn, failed_before=failed_before)
     passes_on = spent_passes_on and bool(others)
     made, over = _foretold_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
-    later, before = list[Later](), made
+    later, before = list[LaterService](), made
     for at, (service, (sure, most)) in enumerate(zip(others, spans, strict=True), 1):
         least = min(most, sure + over)
         expected = least + round((most - least) * needs_more**at)
         passes_on = spent_passes_on and at < len(others)
         before, over = _foretold_now(book, service, most, now, after=before, passes_on=passes_on)
         cost = book.requests[service.name].cost(units_of(service, expected))
-        later.append(Later(service.name, least, expected, most, before.cost, cost, currency_of(service, now), before))
+        later.append(
+            LaterService(service.name, least, expected, most, before.cost, cost, currency_of(service, now), before)
+        )
     return Plan(
         first.name,
         states.get("pinned", 0),

@@ -12,14 +12,10 @@ from yellowtor.addresses.keys import Asking
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price
-from yellowtor.allowance.told import Told
+from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.answers.entry import Exported
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Looked, Read
-from yellowtor.answers.reply import Reply, Request
-from yellowtor.answers.spots import Subject
-from yellowtor.answers.work import (
+from yellowtor.answers.cache_entry import Exported
+from yellowtor.answers.ledger_rows import (
     Answer,
     Answers,
     Charged,
@@ -37,6 +33,10 @@ from yellowtor.answers.work import (
     Work,
     Written,
 )
+from yellowtor.answers.query_subject import Subject
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Looked, Read
+from yellowtor.answers.replies.reply import Reply, Request
 
 T = TypeVar("T")
 Row = Sequence[str]
@@ -149,7 +149,7 @@ class Writer(Protocol):
     ) -> None: ...
     async def flush(self) -> None: ...
     async def refuse(self, request_id: int, kind: Kind, took_s: float | None = None, tried: float = 0.0) -> None: ...
-    def heed(self, told: Sequence[Told], uncounted: int) -> None: ...
+    def heed(self, told: Sequence[StatedLimit], uncounted: int) -> None: ...
     def shut(self, seconds: float) -> None: ...
     def leave_open(self, question_key: str, why: str) -> None: ...
     async def release(self, reserved: Reserved) -> None: ...

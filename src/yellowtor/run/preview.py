@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 from yellowtor.addresses.keys import digest
 from yellowtor.addresses.suspicion import suspicions
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import Row, Service, Table, Watcher
 from yellowtor.run.scan import RowReader, key_twice, lacking, no_key, shown_key
 

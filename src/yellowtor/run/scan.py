@@ -9,12 +9,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yellowtor.addresses.keys import Asking, digest, raw_hashes
-from yellowtor.answers.coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
-from yellowtor.answers.outliers import LEAST
-from yellowtor.answers.spots import Composer, Subject
-from yellowtor.answers.work import Known, Work
+from yellowtor.answers.geography.cell_coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
+from yellowtor.answers.geography.outliers import LEAST
+from yellowtor.answers.ledger_rows import Known, Work
+from yellowtor.answers.query_subject import Composer, Subject
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.run.job import Job
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher, WrittenBook
 
 NAMED = 100  # records that are named for what is wrong with them

@@ -10,18 +10,18 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellowtor.addresses.address import Address
-from yellowtor.answers.outcome import Judgement, Thresholds
-from yellowtor.answers.reading import Looked, Read
-from yellowtor.answers.reply import Reply
-from yellowtor.answers.spots import Subject
-from yellowtor.answers.work import Question, Reserved, Spent
+from yellowtor.answers.judging.outcome import Judgement, Thresholds
+from yellowtor.answers.ledger_rows import Question, Reserved, Spent
+from yellowtor.answers.query_subject import Subject
+from yellowtor.answers.replies.reading import Looked, Read
+from yellowtor.answers.replies.reply import Reply
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import written_aside
-from yellowtor.run.follow_up import FollowUpSender
-from yellowtor.run.gate import Gate
-from yellowtor.run.job import Job
+from yellowtor.run.asking.departure import Leaving
+from yellowtor.run.asking.follow_up import FollowUpSender
+from yellowtor.run.asking.gate import Gate
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.judging import judge_reply
-from yellowtor.run.leaving import Leaving
 from yellowtor.run.ports import Book, Clock, Service, Table
 from yellowtor.run.scan import RowReader, key_as_shown
 

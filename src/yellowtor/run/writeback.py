@@ -12,13 +12,13 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from yellowtor.answers.coordinates import Finding, read_coordinates
-from yellowtor.answers.outcome import Outcome
-from yellowtor.answers.position import are_written, written
-from yellowtor.answers.spots import Spot, subject_of
-from yellowtor.answers.work import ALL_WRITTEN, UNKNOWN, Answer, Answers, PageWritten, Written
-from yellowtor.run.columns import Columns
-from yellowtor.run.job import Job
+from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
+from yellowtor.answers.geography.position import are_written, written
+from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.answers.ledger_rows import ALL_WRITTEN, UNKNOWN, Answer, Answers, PageWritten, Written
+from yellowtor.answers.query_subject import Spot, subject_of
+from yellowtor.run.jobs.answer_columns import Columns
+from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import Expecting, JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 

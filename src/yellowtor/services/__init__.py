@@ -1,0 +1,1 @@
+"""Services: descriptions become requests, replies come back masked. Knows HTTP."""

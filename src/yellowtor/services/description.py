@@ -15,9 +15,9 @@ from pydantic import Field, field_validator, model_validator
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window
-from yellowtor.answers.apart import Apart
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.shapes import JsonShape, TextShape
+from yellowtor.answers.replies.batch_split import BatchSplit
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_formats import JsonShape, TextShape
 from yellowtor.caps import CapRule, check_caps
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
@@ -329,7 +329,7 @@ class Description(Settings):
     def prices(self) -> list[Price]:
         return [rule.price() for rule in self.allowance.prices]
 
-    def apart(self, way: Operation) -> Apart | None:
+    def apart(self, way: Operation) -> BatchSplit | None:
         """How a reply to many questions is taken apart. Raises ValueError for a path that does not parse."""
         if way.many is None:
             return None
@@ -339,7 +339,7 @@ class Description(Settings):
             raise ValueError("many.keyed: only JSON has objects")
         find = shape.finder(many.results) if many.results else list
         of_lines, nothing = isinstance(shape, TextShape), many.missing == "nothing found"
-        return Apart(find, shape.getter(many.id) if many.id else None, many.keyed, nothing, of_lines)
+        return BatchSplit(find, shape.getter(many.id) if many.id else None, many.keyed, nothing, of_lines)
 
     @property
     def account(self) -> str:

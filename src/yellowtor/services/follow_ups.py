@@ -16,11 +16,11 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 import orjson
 
 from yellowtor.allowance.retry import retry_after_s
-from yellowtor.answers.bodytext import CantOpenError
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import PAGES, Reading, read_kind
-from yellowtor.answers.reply import Reply, Request
-from yellowtor.answers.values import as_written
+from yellowtor.answers.replies.body_text import CantOpenError
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reading import PAGES, Reading, read_kind
+from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.services.bodies import fill
 from yellowtor.services.calls import Poll
 from yellowtor.services.description import Description, TokenEndpoint
@@ -54,7 +54,7 @@ class FollowUps:
         self._masker = masker
         self._tokens = Tokens(endpoint, known, masker) if endpoint else None
         self._polls = Polls(way.poll, reading, known) if way.poll else None
-        self._pages = Pages(replies.next, replies.pages, reading) if replies.next else None
+        self._pages = NextPages(replies.next, replies.pages, reading) if replies.next else None
         self.looks = way.poll.most if way.poll else 0
 
     def ready(self, request: Request) -> Request:
@@ -218,7 +218,7 @@ class Polls:
             return ""
 
 
-class Pages:
+class NextPages:
     """Goes on to the next page of candidates."""
 
     def __init__(self, next_path: str, most: int, reading: Reading) -> None:

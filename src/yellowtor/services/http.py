@@ -15,11 +15,11 @@ from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
-from yellowtor.answers.apart import PART, take_apart
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
-from yellowtor.answers.reply import Reply, Request
-from yellowtor.answers.spots import Subject
+from yellowtor.answers.query_subject import Subject
+from yellowtor.answers.replies.batch_split import PART, split_batch
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
+from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.errors import BadJob
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description
@@ -116,7 +116,7 @@ class HttpService:
         """A reply to so many questions as one to each; the same for all where it speaks of the request as a whole."""
         if self._apart is None or count == 1:
             return [reply] * count
-        return take_apart(self._reading, self._apart, reply, count)
+        return split_batch(self._reading, self._apart, reply, count)
 
     def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets masked."""

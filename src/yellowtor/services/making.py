@@ -11,9 +11,9 @@ from functools import partial
 from typing import Any
 from urllib.parse import quote
 
-from yellowtor.answers.position import Area
-from yellowtor.answers.reply import Request
-from yellowtor.answers.spots import Subject
+from yellowtor.answers.geography.position import Area
+from yellowtor.answers.query_subject import Subject
+from yellowtor.answers.replies.reply import Request
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call

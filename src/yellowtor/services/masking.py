@@ -10,8 +10,8 @@ import re
 from collections.abc import Iterable
 from urllib.parse import quote
 
-from yellowtor.answers.candidate import Candidate
-from yellowtor.answers.reading import Read
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.reading import Read
 
 MASK = "•••"
 SHORTEST = 6  # characters of a secret: a shorter one occurs in texts that have nothing to do with it

@@ -8,15 +8,15 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from yellowtor.answers.bodytext import is_encoding
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.levels import Level, Method
-from yellowtor.answers.paths import Fields, Finder
-from yellowtor.answers.projection import Projection
-from yellowtor.answers.reading import Reading, box_names
-from yellowtor.answers.rules import Rule, occurs
-from yellowtor.answers.shapes import JsonShape, Shape, TextShape, XmlShape
-from yellowtor.answers.values import as_written
+from yellowtor.answers.geography.levels import Level, Method
+from yellowtor.answers.geography.projection import Projection
+from yellowtor.answers.replies.body_text import is_encoding
+from yellowtor.answers.replies.json_paths import Fields, Finder
+from yellowtor.answers.replies.kind_rules import Rule, occurs
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reading import Reading, box_names
+from yellowtor.answers.replies.reply_formats import JsonShape, Shape, TextShape, XmlShape
 from yellowtor.settings import Settings
 
 SPLIT_INTO = {"number", "street", "town", "postcode", "region", "country", "country_code", "level", "label"}

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
 
-from yellowtor.answers.kinds import Kind
-from yellowtor.answers.reply import Request
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply import Request
 from yellowtor.errors import BadJob
 
 if TYPE_CHECKING:

@@ -1,0 +1,1 @@
+"""The simulated service, with a made-up gazetteer."""

@@ -1,0 +1,1 @@
+"""Sources and targets of records: workbooks, text, JSON, Parquet, databases."""

@@ -7,7 +7,7 @@ from contextlib import suppress
 from functools import cached_property
 from typing import overload
 
-from yellowtor.answers.work import ALL_WRITTEN, PageWritten
+from yellowtor.answers.ledger_rows import ALL_WRITTEN, PageWritten
 
 Row = Sequence[str]
 Cell = str | float | None  # None empties a cell

@@ -5,13 +5,13 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yellowtor.answers.work import Kept
+from yellowtor.answers.ledger_rows import Kept
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, as_column, unheard
-from yellowtor.tables.file import FileTable, check_readable
+from yellowtor.tables.database.column_precision import SINGLE, Coarse, as_held
+from yellowtor.tables.file_table import FileTable, check_readable
 from yellowtor.tables.header import checked_header
-from yellowtor.tables.precision import SINGLE, Coarse, as_held
 
 if TYPE_CHECKING:
     import pyarrow as pa

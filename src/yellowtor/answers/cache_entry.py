@@ -1,0 +1,86 @@
+"""What a ledger knows of one address, as plain values between the verb `cache` and the ledger."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from yellowtor.answers.ledger_rows import Charged, Pin
+
+
+class KnownReply(NamedTuple):
+    """A kept reply: of whom, what it means, when it came (ISO 8601, UTC), its bytes, the candidates read from it."""
+
+    service: str
+    kind: str
+    status: int
+    message: str
+    received_at: str
+    body: bytes
+    candidates: Sequence[Mapping[str, Any]]
+
+
+class Standing(NamedTuple):
+    """How an address stands by the thresholds of one job."""
+
+    job: str
+    outcome: str
+    lat: float | None
+    lon: float | None
+    confidence: float | None
+    basis: str
+    level: str
+    matched: str
+
+
+class Entry(NamedTuple):
+    """Everything known of one address; parts as JSON, records as (job, key, state), pins with the record's key."""
+
+    number: int
+    parts: str
+    replies: Sequence[KnownReply]
+    requests: Sequence[Charged]
+    standings: Sequence[Standing]
+    pins: Sequence[tuple[str, Pin]]
+    records: Sequence[tuple[str, str, str]]
+
+
+class SizeOf(NamedTuple):
+    """Replies of one service and kind: how many, their bytes, the oldest and the newest."""
+
+    service: str
+    kind: str
+    replies: int
+    bytes: int
+    oldest: str
+    newest: str
+
+
+class Sizes(NamedTuple):
+    addresses: int
+    requests: int
+    pins: int
+    jobs: int
+    replies: Sequence[SizeOf]
+
+
+class Exported(NamedTuple):
+    """A reply, or a pin on an address, with all of its provenance, as it leaves one ledger for another."""
+
+    parts: str  # JSON
+    address_key: str
+    lat: float | None
+    lon: float | None
+    question_key: str = ""
+    asking: str = ""
+    service: str = ""
+    kind: str = ""
+    status: int = 0
+    message: str = ""
+    headers: str = "{}"
+    body: bytes = b""
+    received_at: str = ""
+    cost: int = 0
+    attempt: int = 1
+    job: str = ""
+    who: str = ""
+    host: str = ""
+    why: str = ""  # of a pin

@@ -1,0 +1,1 @@
+"""Positions, distances, areas, levels and coordinates in text. Pure."""

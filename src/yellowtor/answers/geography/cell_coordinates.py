@@ -1,0 +1,107 @@
+"""Coordinates as people keep them in tables: read where their meaning is certain, and what is wrong said.
+
+Latitude and longitude in degrees, WGS 84, by the grammar of coordinate_text: decimal degrees, and degrees with minutes
+and seconds as in ISO 6709 annex D (47°30′15″N); hemispheres by N, S, E, W.
+"""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yellowtor.answers.geography.coordinate_text import Angle, read_angle, read_number
+from yellowtor.answers.geography.position import Area, Position, is_null_island, written
+
+
+class Finding(StrEnum):
+    """What is wrong with the coordinates that a record has."""
+
+    COMMA = "a decimal comma"
+    SEXAGESIMAL = "degrees, minutes and seconds"
+    SWAPPED = "latitude and longitude swapped"
+    OUTSIDE = "outside the job's area"
+    NO_NUMBER = "no numbers"
+    HALF = "one of the two missing"
+    RANGE = "off the globe"
+    ZERO = "0,0"
+    OURS = "those that we wrote for another record, now judged like all that we wrote"
+
+    @property
+    def is_certain(self) -> bool:
+        """Whether it is certain all the same which position is meant: it can be repaired."""
+        return self in {Finding.COMMA, Finding.SEXAGESIMAL, Finding.SWAPPED}
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """The position that a record has (None: none that can be believed), and what is wrong with how it says so."""
+
+    position: Position | None = None
+    finding: Finding | None = None
+
+
+NOTHING = Held()
+
+
+def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> Held:
+    """What two cells say. decimal is the mark that the source writes its numbers with; area where the records lie."""
+    lat, lon = lat.strip(), lon.strip()
+    if not lat and not lon:
+        return NOTHING
+    if not lat or not lon:
+        return Held(None, Finding.HALF)
+    north, east = read_number(lat, decimal), read_number(lon, decimal)
+    if north is not None and east is not None:
+        return _placed(north, east, None, area)
+    read = _by_words(lat, lon)
+    return _placed(*read[0], read[1], area) if read else Held(None, Finding.NO_NUMBER)
+
+
+def written_coordinates(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[str | None, Finding | None]:
+    """What two cells say, as read_coordinates() has it: the position as it would be written, and what is wrong."""
+    if decimal == "." and area is None and lat.isascii() and lon.isascii() and "_" not in lat + lon:
+        try:  # most are plain degrees
+            north, east = float(lat), float(lon)
+        except ValueError:
+            pass
+        else:
+            if -90 <= north <= 90 and -180 <= east <= 180 and not is_null_island(north, east):
+                return written(north, east), None
+    held = read_coordinates(lat, lon, decimal, area)
+    return held.position.written() if held.position else None, held.finding
+
+
+def _placed(lat: float, lon: float, finding: Finding | None, area: Area | None) -> Held:
+    straight = _position(lat, lon)
+    if straight and straight.is_null_island:
+        return Held(None, Finding.ZERO)
+    if straight and (area is None or area.holds(straight)):
+        return Held(straight, finding)
+    swapped = _position(lon, lat)
+    if swapped and (area.holds(swapped) if area else straight is None):
+        return Held(swapped, Finding.SWAPPED)
+    return Held(straight, Finding.OUTSIDE) if straight else Held(None, Finding.RANGE)
+
+
+def _position(lat: float, lon: float) -> Position | None:
+    try:
+        return Position(lat, lon)
+    except ValueError:
+        return None
+
+
+def _by_words(lat: str, lon: str) -> tuple[tuple[float, float], Finding] | None:
+    """Numbers with the other decimal mark, or angles with their hemispheres; None where neither is certain."""
+    north, east = _either(lat), _either(lon)
+    if north is None or east is None:
+        return None
+    if north.plain and east.plain:
+        return (north.value, east.value), Finding.COMMA
+    if (north.axis, east.axis) == ("lon", "lat"):
+        return (east.value, north.value), Finding.SWAPPED
+    if north.axis == "lon" or east.axis == "lat":
+        return None
+    return (north.value, east.value), Finding.SEXAGESIMAL
+
+
+def _either(text: str) -> Angle | None:
+    """The angle that a text is, with a decimal point or a decimal comma."""
+    return read_angle(text) or read_angle(text, ",")

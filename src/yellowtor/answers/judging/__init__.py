@@ -1,0 +1,1 @@
+"""From candidates to one outcome with a confidence and its reasons. Pure."""

@@ -1,0 +1,86 @@
+"""How a record ends: from a reply's candidates to exactly one outcome."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Self
+
+from yellowtor.addresses.address import Address
+from yellowtor.addresses.keys import digest
+from yellowtor.answers.geography.position import Area
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.confidence import VERSION, Confidence, estimate
+from yellowtor.answers.judging.evidence import Evidence, weigh
+from yellowtor.answers.replies.kinds import Kind
+
+
+class Outcome(StrEnum):
+    """How a record ended, in the order in which reports list them."""
+
+    meaning: str
+
+    def __new__(cls, name: str, meaning: str) -> Self:
+        member = str.__new__(cls, name)
+        member._value_ = name
+        member.meaning = meaning
+        return member
+
+    PLACED = "placed", "A point (in reverse: an address) that is sure enough for the job."
+    KEPT = "kept", "Had coordinates that are not ours, and its address has not changed; nothing was asked."
+    DOUBTFUL = "doubtful", "An answer, but a person should look: the reasons say at what."
+    UNPLACED = "unplaced", "The services know nothing of it, or only what the job told them."
+    INCOMPLETE = "incomplete", "What the job needs is missing or not valid; nothing was asked."
+    FAILED = "failed", "No usable reply after the allowed tries; `--again failed` asks once more."
+    WAITING = "waiting", "No reply yet: the allowance is spent, no reply came, or the run was cut."
+
+
+@dataclass(frozen=True, slots=True)
+class Thresholds:
+    """What a job accepts: tolerance in metres, the confidence from which a point is placed, its area."""
+
+    tolerance_m: float
+    place_at: float
+    area: Area | None = None
+
+    def judgement_key(self, reading_key: str) -> str:
+        return digest(VERSION, reading_key, repr(self))
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """One outcome, the candidate it rests on (where there is one), how sure, and why."""
+
+    outcome: Outcome
+    reasons: tuple[str, ...]
+    candidate: Candidate | None = None
+    confidence: Confidence | None = None
+
+
+def judge(
+    asked: Address,
+    context: frozenset[str],
+    kind: Kind,
+    message: str,
+    candidates: Sequence[Candidate],
+    thresholds: Thresholds,
+) -> Judgement:
+    """Judge a reply to the question about asked.
+
+    context names the parts that the job fixed: an answer that confirms nothing else confirms nothing.
+    """
+    if not kind.is_answer:
+        return Judgement(Outcome.FAILED, (f"{kind}: {message}" if message else str(kind),))
+    if not candidates:
+        return Judgement(Outcome.UNPLACED, (message or "the service found nothing",))
+    best, evidence = weigh(asked, candidates, thresholds.area)
+    if not _confirms(evidence, context):
+        return Judgement(Outcome.UNPLACED, ("the answer confirms no more than what the job fixed",))
+    confidence = estimate(evidence, thresholds.tolerance_m)
+    placed = confidence.value >= thresholds.place_at and evidence.inside is not False
+    return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)
+
+
+def _confirms(evidence: Evidence, context: frozenset[str]) -> bool:
+    """Whether any part of the record's own, street or coarser, is confirmed by the answer."""
+    parts = {"street", "town", "postcode", "region"} - context
+    return any((getattr(evidence.agreement, part) or 0) > 0.7 for part in parts)

@@ -1,0 +1,67 @@
+"""How a record ends that is asked about in reverse: from the places that a reply offers to one address, or none.
+
+Confidence is the probability that the address is that of the point: what is at most the job's tolerance away. A product
+of factors like that of confidence.py, with the distance in the place of the agreement of the parts.
+"""
+
+import math
+from collections.abc import Iterator, Sequence
+
+from yellowtor.answers.geography.position import Position, distance_m
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.judging.confidence import CERTAIN, Confidence, Factor, fineness, length, own_word
+from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds
+from yellowtor.answers.replies.kinds import Kind
+
+VERSION = "nearby-1"  # enters the judgement key of what is asked in reverse
+AS_NEAR_M = 5.0  # two places whose distances differ by less are about as near
+
+
+def judge_nearby(
+    asked: Position, kind: Kind, message: str, candidates: Sequence[Candidate], thresholds: Thresholds
+) -> Judgement:
+    """Judge a reply to the question what is at this position."""
+    if not kind.is_answer:
+        return Judgement(Outcome.FAILED, (f"{kind}: {message}" if message else str(kind),))
+    if not candidates:
+        return Judgement(Outcome.UNPLACED, (message or "the service found nothing there",))
+    judged = [
+        (_confidence(asked, candidate, candidates, thresholds.tolerance_m), candidate) for candidate in candidates
+    ]
+    confidence, best = max(judged, key=lambda pair: (pair[0].value, -distance_m(asked, pair[1].position)))
+    placed = confidence.value >= thresholds.place_at
+    return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)
+
+
+def _confidence(
+    asked: Position, candidate: Candidate, all_of_them: Sequence[Candidate], tolerance_m: float
+) -> Confidence:
+    away = distance_m(asked, candidate.position)
+    factors = [
+        *_distance(away, tolerance_m),
+        *fineness(candidate.level, candidate.method, candidate.reach_m, tolerance_m),
+        *_rivals(asked, away, candidate, all_of_them),
+        *own_word(candidate.score, partial=candidate.partial),
+    ]
+    value = CERTAIN * math.prod(factor for factor, _ in factors)
+    reasons = tuple(reason for _, reason in sorted(factors, key=lambda f: f[0]) if reason)
+    return Confidence(round(value, 3), reasons)
+
+
+def _distance(away: float, tolerance_m: float) -> Iterator[Factor]:
+    factor = 1.0 if away <= tolerance_m else 0.95 * tolerance_m / away
+    yield factor, f"the place answered is {length(away)} from the point"
+
+
+def _rivals(asked: Position, away: float, candidate: Candidate, all_of_them: Sequence[Candidate]) -> Iterator[Factor]:
+    """Other addresses, as fine, that are about as near."""
+    rivals = [
+        other
+        for other in all_of_them
+        if other.level == candidate.level
+        and dict(other.parts) != dict(candidate.parts)
+        and distance_m(asked, other.position) < away + AS_NEAR_M
+    ]
+    if rivals:
+        said = "another address is" if len(rivals) == 1 else f"{len(rivals)} other addresses are"
+        yield 1 / (1 + len(rivals)), f"{said} about as near"

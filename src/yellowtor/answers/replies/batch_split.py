@@ -1,0 +1,100 @@
+"""Taking a reply to many questions apart, into a reply for each of them.
+
+Whatever can't be put back to its question for certain is nobody's answer: those questions are asked alone.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from yellowtor.answers.replies.body_text import CantOpenError
+from yellowtor.answers.replies.json_paths import Finder, Getter, TooDeepError
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reading import Reading, read_kind
+from yellowtor.answers.replies.reply import Reply
+
+PART = "yellowtor-part"  # the note on a reply that was a result among many
+
+
+@dataclass(frozen=True, slots=True)
+class BatchSplit:
+    """Where the results of a reply are, and where each says whose it is (None: they come in the questions' order).
+
+    keyed: they are an object, whose names are the ids. missing_is_nothing: nothing was found for a question without a
+    result. of_lines: several results with one id are one result.
+    """
+
+    results: Finder
+    id: Getter | None = None
+    keyed: bool = False
+    missing_is_nothing: bool = False
+    of_lines: bool = False
+
+
+def split_batch(reading: Reading, apart: BatchSplit, reply: Reply, count: int) -> Sequence[Reply]:
+    """The reply to each of so many questions, whose ids are "0", "1" and so on.
+
+    One and the same for all of them where it refuses the request as a whole. An answer without a result for a question
+    is no answer to it, nor to any other, unless the description says what that means. Of two results with one id nobody
+    knows which is meant.
+    """
+    found = _found(reading, apart, reply, count)
+    if found is None or (not found and not apart.missing_is_nothing and not _is_answer(reading, reply)):
+        return [reply] * count
+    media = reply.headers.get("content-type", "").partition(";")[0]
+    headers = {**reply.headers, "content-type": f"{media}; charset=utf-8", PART: "result"}
+    missing = replace(reply, body=b"", kind=Kind.UNREADABLE, trouble="the reply has no result for this question")
+    if apart.missing_is_nothing:
+        missing = replace(reply, headers={**headers, PART: "missing"}, body=b"", kind=Kind.NOTHING_FOUND)
+    twice = replace(reply, body=b"", kind=Kind.UNREADABLE, trouble="the reply has two results for this question")
+
+    def one(at: int) -> Reply:
+        results = found.get(str(at), [])
+        if len(results) > 1 and not apart.of_lines:
+            return replace(twice)
+        return replace(reply, headers=headers, body=reading.shape.part(results)) if results else replace(missing)
+
+    return [one(at) for at in range(count)]
+
+
+def _found(reading: Reading, apart: BatchSplit, reply: Reply, count: int) -> dict[str, list[Any]] | None:
+    """The results by the id of their question; None where the reply is none about questions."""
+    if reply.kind is not None or not 200 <= reply.status < 300:
+        return None
+    try:
+        opened = reading.shape.open(reply.body, reply.headers.get("content-type", ""))
+    except CantOpenError:
+        return None
+    try:
+        results = apart.results(opened)
+    except TooDeepError:
+        return None
+    if apart.keyed:
+        whole = results[0] if len(results) == 1 and isinstance(results[0], dict) else None
+        if whole is None:
+            return None
+        found = {name: [value] for name, value in whole.items() if value is not None}
+    elif apart.id:
+        found = _by_id(apart.id, results)
+    else:
+        found = _in_order(results, count)
+    asked = set(map(str, range(count)))
+    return {key: results for key, results in found.items() if key in asked}
+
+
+def _is_answer(reading: Reading, reply: Reply) -> bool:
+    kind = read_kind(reading, reply.status, reply.body, reply.headers)
+    return reply.kind is None and (kind.is_answer or kind is Kind.UNREADABLE)
+
+
+def _by_id(get: Getter, results: Sequence[Any]) -> dict[str, list[Any]]:
+    found: dict[str, list[Any]] = {}
+    for result in results:
+        found.setdefault(as_written(get(result)), []).append(result)
+    return found
+
+
+def _in_order(results: Sequence[Any], count: int) -> dict[str, list[Any]]:
+    """By their places; none at all where there are more or fewer than questions, for nobody knows which is missing."""
+    return {str(at): [result] for at, result in enumerate(results)} if len(results) == count else {}

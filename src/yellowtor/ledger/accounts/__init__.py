@@ -1,0 +1,1 @@
+"""Accounts: reservations, windows, pace, price, and what was used."""

@@ -1,0 +1,1 @@
+"""Jobs and runs: the scan, judgements, pins, and what was written."""

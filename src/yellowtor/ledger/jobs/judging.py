@@ -1,0 +1,291 @@
+"""What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
+
+import json
+import zlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
+from itertools import groupby
+from operator import itemgetter
+from typing import Any
+
+from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
+
+from yellowtor.answers.ledger_rows import Answer, Answers, Judged, KeptReply, Pin, ReadAs, Unjudged, Written
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.ledger.jobs.scanning import count_states
+from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
+from yellowtor.ledger.storage.store import Store, TextsOf
+
+PAGE = 1_000
+KEPT_PAGE = 5_000
+TEXTS = {"basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
+JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
+PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
+    ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
+PUT_FOUND = """INSERT INTO candidates (reply_id, reading_key, found, kind, message) VALUES (?, ?, ?, ?, ?)
+    ON CONFLICT DO NOTHING"""
+AT_HAND = 10_000  # records whose new coordinates are held in memory
+KEEP = {
+    in_place: f"""UPDATE work SET written = new.column2, sent = new.column3,
+        raw_hash = coalesce(new.column4, work.raw_hash){", held = NULL" if in_place else ""}
+        FROM (VALUES (?, ?, ?, ?)) AS new WHERE work.id = new.column1"""  # noqa: S608 - our own words
+    for in_place in (True, False)
+}
+PUT_WRITTEN = "INSERT INTO new_written (work_id, coordinates, sent, raw_hash) VALUES (?, ?, ?, ?)"
+PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
+TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
+    SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
+OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
+
+
+class JudgeBook:
+    """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names."""
+
+    def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
+        self._store, self._job, self._askings = store, job_id, askings
+        self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
+        self._spilled = False
+        self._known_pins: dict[int, Pin] | None = None
+
+    def unjudged(self, judgement_key: str, readings: Mapping[str, str]) -> Iterator[list[Unjudged]]:
+        """Pages of the addresses whose replies have not been judged so, in the order in which they were first met.
+
+        readings are the keys of today's reading rules by the service's name.
+        """
+        services = {self._askings[name]: name for name in readings}
+        last = 0
+        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.address_id > bindparam("last"))
+        page = select(work.c.address_id).where(asks).order_by(work.c.address_id).limit(PAGE).subquery()
+        page_end = select(func.max(page.c.address_id))
+        mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
+        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
+        newest = func.max(reply.c.id)
+        stale = select(mine.c.address_id.label("id")).select_from(
+            mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
+        ).group_by(mine.c.address_id).having(
+            func.max(answer.c.judged_by).is_distinct_from(judgement_key)
+            | func.max(answer.c.newest).is_distinct_from(newest)
+        ).subquery()  # fmt: skip
+        reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
+        found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
+        unread = candidates.c.found.is_(None)  # of the others, what was read is all that is needed
+        query = select(
+            stale.c.id, address.c.parts, question.c.asking_id, reply.c.id, reply.c.kind, reply.c.status,
+            reply.c.message, candidates.c.found, case((unread, reply.c.body)), case((unread, reply.c.headers)),
+            candidates.c.kind, candidates.c.message,
+        ).select_from(
+            stale.join(address, address.c.id == stale.c.id)
+            .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
+            .outerjoin(reply, reply.c.question_key == question.c.key).outerjoin(candidates, found)
+        ).order_by(stale.c.id)  # fmt: skip
+        while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
+            rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
+            last = end
+            if rows:
+                yield [
+                    Unjudged(number, parts, {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
+                    for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
+                ]
+
+    def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[ReadAs]) -> None:
+        """Keep judgements, and what was read from replies for them."""
+        kept = [(self._job, judgement_key, *row[:3], int(row.enough), *row[4:]) for row in rows]
+        with self._store.transaction():
+            self._store.run_many(PUT_JUDGED, kept)
+            self._store.run_many(PUT_FOUND, found)
+
+    def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]:
+        """The candidates (JSON) of the last answers of a service that have been read so: of any job's."""
+        mine = (reply.c.service == service) & (candidates.c.kind == Kind.ANSWERED.value)
+        query = select(candidates.c.found).select_from(candidates.join(reply, reply.c.id == candidates.c.reply_id))
+        query = query.where(mine, candidates.c.reading_key == reading_key).order_by(candidates.c.reply_id.desc())
+        return self._store.connection.execute(query.limit(count)).scalars().all()
+
+    def enough(self, judgement_key: str) -> tuple[int, int]:
+        """How many of the job's addresses that were judged so have an answer that is good enough; how many were."""
+        mine = (answer.c.job_id == self._job) & (answer.c.judged_by == judgement_key)
+        query = select(func.coalesce(func.sum(answer.c.enough), 0), func.count()).where(mine)
+        good, all_of_them = self._store.connection.execute(query).one()
+        return int(good), int(all_of_them)
+
+    def is_judged(self, judgement_key: str) -> bool:
+        """Whether nothing has come since all of this job was judged so."""
+        query = select(job.c.judged_by).where(job.c.id == self._job)
+        return bool(self._store.connection.execute(query).scalar_one() == self._through(judgement_key))
+
+    def note_all_judged(self, judgement_key: str) -> None:
+        """Remember that every reply there is now has been judged so."""
+        through = self._through(judgement_key)
+        with self._store.transaction() as connection:
+            connection.execute(update(job).where(job.c.id == self._job).values(judged_by=through))
+
+    def _through(self, judgement_key: str) -> str:
+        newest = self._store.connection.execute(select(func.max(reply.c.id))).scalar_one()
+        return f"{judgement_key}:{newest}"
+
+    def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
+        """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
+        among = work.c.key.op("IN")(TextsOf(json.dumps(keys)))
+        return {found.key: found for found in self._answers(wanted | {"key"}, lambda query: query.where(among))}
+
+    def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
+        """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
+        among = and_(work.c.place > first, work.c.place <= first + count)
+        return self._answers(wanted, lambda query: query.where(among).order_by(work.c.place))
+
+    def _answers(self, wanted: AbstractSet[str], among: Callable[[Select[Any]], Select[Any]]) -> Answers:
+        """How some records of the job stand; what is not wanted is not fetched, for every value takes its time."""
+        columns, source = self._standing(wanted)
+        query = among(select(*columns.values()).select_from(source).where(work.c.job_id == self._job))
+        cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
+        rows = cursor.fetchall() if cursor else []  # needs converting
+        found = Answers(dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
+        if "kept" in found.column("outcome") or any(pin is not None for pin in found.column("pin")):
+            return Answers.of([self._settled(item) for item in found])
+        return found
+
+    def _settled(self, item: Answer) -> Answer:
+        """A record that is pinned, or keeps the point that it has: where that is."""
+        if item.pin is not None:
+            pinned = self._pins()[item.pin]
+            return item._replace(
+                outcome="placed", lat=pinned.lat, lon=pinned.lon, confidence=1.0, basis="pinned", level="", matched="",
+                parts="{}", reasons=json.dumps([pinned.said], ensure_ascii=False),
+            )  # fmt: skip
+        if item.outcome == "kept" and item.held:
+            lat, lon = map(float, item.held.split(","))
+            return item._replace(lat=lat, lon=lon)
+        return item
+
+    def _pins(self) -> dict[int, Pin]:
+        if self._known_pins is None:
+            query = select(pin.c.id, *(pin.c[name] for name in Pin._fields))
+            self._known_pins = {row[0]: Pin._make(row[1:]) for row in self._store.connection.execute(query)}
+        return self._known_pins
+
+    def note_written(self, rows: Sequence[Written]) -> None:
+        """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
+        self._new.extend(rows)
+        if len(self._new) > AT_HAND:
+            with self._store.transaction():
+                self._store.run_many(PUT_WRITTEN, self._new)
+            self._new, self._spilled = [], True
+
+    def keep_written(self, *, in_place: bool) -> None:
+        """The target is in its place: remember what was noted; in place, the source holds no others now."""
+        if not self._new and not self._spilled:
+            return
+        with self._store.transaction() as connection:
+            if self._spilled:
+                address = func.coalesce(new_written.c.raw_hash, work.c.raw_hash)
+                new: dict[str, Any] = {"written": new_written.c.coordinates, "sent": new_written.c.sent}
+                new |= {"raw_hash": address} | ({"held": None} if in_place else {})
+                connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
+                self._store.run(TAKE_POSITIONS)
+                connection.execute(new_written.delete())
+            if self._new:
+                self._store.run_many(KEEP[in_place], self._new)
+                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({new.coordinates for new in self._new})])
+        self._new, self._spilled = [], False
+
+    def some_positions(self, count: int) -> Sequence[tuple[float, float]]:
+        """A sample of about this count of positions (latitude, longitude) of placed and kept records."""
+        placed = and_(answer.c.job_id == self._job, answer.c.outcome == "placed")
+        kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        found: list[tuple[float, float]] = []
+        for condition, number, columns in (
+            (placed, answer.c.address_id, (answer.c.lat, answer.c.lon)),
+            (kept, work.c.place, (work.c.held,)),
+        ):
+            there = self._store.connection.execute(select(func.count()).where(condition)).scalar_one()
+            query = select(*columns).where(condition, number % max(1, there // count) == 0).limit(count)
+            found += [_pair(*row) for row in self._store.connection.execute(query)]
+        return found
+
+    def kept_positions(self) -> Iterator[Sequence[tuple[str, float, float]]]:
+        """The records that are kept, with the latitude and longitude that they have, page by page."""
+        last, kept = 0, and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        query = select(work.c.place, work.c.key, work.c.held).where(kept).order_by(work.c.place).limit(KEPT_PAGE)
+        while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
+            last = rows[-1][0]
+            yield [(key, *_pair(held)) for _, key, held in rows]
+
+    def outcomes(self) -> dict[str, int]:
+        """How many records of the scan ended in each outcome."""
+        counts = count_states(self._store, self._job)
+        del counts["ask"]
+        counts["placed"] += counts.pop("pinned", 0)
+        asked = self._asked()
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id)
+        outcome = func.coalesce(answer.c.outcome, "waiting")
+        by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
+        for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
+            counts[name] += int(count)
+        return dict(counts)
+
+    def placed_by(self) -> dict[str, int]:
+        """How many records of the scan each service has placed, by its name."""
+        asked = self._asked()
+        judged = and_(
+            answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id, answer.c.outcome == "placed"
+        )
+        query = select(reply.c.service, func.sum(asked.c.records)).select_from(
+            asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
+        )
+        return {row[0]: int(row[1]) for row in self._store.connection.execute(query.group_by(reply.c.service))}
+
+    def _asked(self) -> Subquery:
+        """The addresses that are asked about, and how many records have each."""
+        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
+        query = select(work.c.address_id, func.count().label("records")).where(asks)
+        return query.group_by(work.c.address_id).subquery()
+
+    def _standing(self, wanted: AbstractSet[str]) -> tuple[dict[str, ColumnElement[Any]], FromClause]:
+        """How records stand: an Answer's fields, the long texts only where they are wanted; and where they are from."""
+        columns: dict[str, ColumnElement[Any]] = {
+            name: table.c[name]
+            for table in (answer, work)
+            for name in Answer._fields
+            if name in table.c and (name in wanted or name not in TEXTS)
+        }
+        columns |= {
+            name: select(value).where(reply.c.id == answer.c.reply_id).scalar_subquery()
+            for name, value in OF_REPLY.items()
+            if name in wanted
+        }
+        columns["outcome"] = case(
+            (work.c.state == "ask", func.coalesce(answer.c.outcome, "waiting")), else_=work.c.state
+        )
+        columns["pin"] = work.c.pin_id
+        if "reasons" in wanted:
+            why = select(func.max(question.c.left_open)).where(question.c.address_id == work.c.address_id)
+            open_ = and_(work.c.state == "ask", answer.c.reasons.is_(None))
+            columns["reasons"] = case(
+                (open_, func.coalesce(why.scalar_subquery(), work.c.reasons)),
+                else_=func.coalesce(answer.c.reasons, work.c.reasons),
+            )
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
+        source = work.outerjoin(answer, judged)
+        if "address" in wanted:
+            columns["address"] = address.c.parts
+            source = source.join(address, address.c.id == work.c.address_id)
+        return columns, source
+
+
+def _pair(lat: float | str, lon: float | None = None) -> tuple[float, float]:
+    """A position from two numbers, or from a text as it is written."""
+    if isinstance(lat, str):
+        north, east = map(float, lat.split(","))
+        return north, east
+    assert lon is not None, "an answer that is placed has both"
+    return lat, lon
+
+
+def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
+    number, kind, status, message, found, body, headers, read_kind, read_message = row
+    if number is None:
+        return None
+    if found is not None:
+        return KeptReply(number, Kind(read_kind or kind), status, read_message, found, b"", "{}")
+    return KeptReply(number, Kind(kind), status, message, None, zlib.decompress(body) if body else b"", headers or "{}")

@@ -1,0 +1,140 @@
+"""A run's hold on the ledger: the job, the run, and the three books that its phases need."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sqlalchemy import and_, insert, select
+
+from yellowtor.allowance.price import Budget
+from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.accounts.requests import Again, RequestBook
+from yellowtor.ledger.accounts.window_use import stamp
+from yellowtor.ledger.jobs import runs
+from yellowtor.ledger.jobs.judging import JudgeBook
+from yellowtor.ledger.jobs.pins import PinBook
+from yellowtor.ledger.jobs.scanning import ScanBook
+from yellowtor.ledger.jobs.written import WrittenBook
+from yellowtor.ledger.maintenance.retention import expire
+from yellowtor.ledger.storage.schema import asking, job, run
+from yellowtor.ledger.storage.store import Clock, Store, Worker
+
+if TYPE_CHECKING:
+    from yellowtor.ledger.storage.group_commit import GroupWriter
+    from yellowtor.ledger.storage.postgres import Server
+
+NOBODY = Worker("", "", 0)
+KEEP = "UPDATE asking SET keep_days = ?, keep_nothing_days = ? WHERE service = ?"
+PUT_ASKING = "INSERT INTO asking (key, service) VALUES (?, ?) ON CONFLICT DO NOTHING"
+
+
+@dataclass(frozen=True)
+class RunBook:
+    """The books of one run, that of requests by the service's name.
+
+    `abandoned` are the addresses (JSON) of requests that were cut in flight, `expired` the replies that were let go for
+    their age, by the service's name. along: another run has the job in hand,
+    and this one only asks along with it.
+    """
+
+    scanning: ScanBook
+    requests: Mapping[str, RequestBook]
+    judging: JudgeBook
+    written: WrittenBook
+    abandoned: Sequence[str]
+    expired: Mapping[str, int]
+    clock: Clock
+    along: bool
+    _store: Store
+    _run: tuple[int, int]
+
+    def writer(self, service: str) -> "GroupWriter":
+        """Whoever carries orders out while this service is asked; to be entered. One at a time."""
+        from yellowtor.ledger.storage.group_commit import GroupWriter
+
+        return GroupWriter(self.requests[service])
+
+    def others(self) -> tuple[int, int]:
+        """How many other runs still have the job in hand, and how many had it that are gone without a word."""
+        job_id, run_id = self._run
+        others = runs.unended(self._store, and_(run.c.job_id == job_id, run.c.id != run_id))
+        alive = sum(map(self._store.is_alive, others))
+        return alive, len(others) - alive
+
+
+@contextmanager
+def open_book(
+    where: "Path | Server", whose: str | Path, clock: Clock, services: Sequence[AccountTerms],
+    again: Again = "nothing", spend_at_most: int | None = None, *, worker: Worker = NOBODY, along: bool = False,
+) -> Iterator[RunBook]:  # fmt: skip
+    """Open the ledger for one run of one job (whose), which asks these services.
+
+    spend_at_most is what the whole run may cost, in millionths. Raises Busy while another run has the job, unless this
+    one may work along with it.
+    """
+    with _job_in_hand(where, whose, clock) as (store, job_id):
+        run_id, abandoned, helps = runs.begin(store, job_id, worker, along=along)
+        with store.beating(run_id):
+            askings, budget = _askings(store, services), Budget(spend_at_most)
+            expired = expire(store, store.clock.now())
+            yield RunBook(
+                ScanBook(store, job_id, run_id, askings),
+                {terms.service: RequestBook(store, job_id, run_id, terms, again, budget) for terms in services},
+                JudgeBook(store, job_id, askings), WrittenBook(store),
+                abandoned, expired, store.clock, helps, store, (job_id, run_id),
+            )  # fmt: skip
+        runs.end(store, run_id)
+
+
+@contextmanager
+def open_pins(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[PinBook]:
+    """Open the ledger to pin positions of one job's records. Raises Busy while a run has the job."""
+    with _job_in_hand(where, whose, clock) as (store, job_id):
+        if store.shareable and (others := runs.going_on(store, job_id)):
+            raise runs.busy(others[0])
+        yield PinBook(store, job_id, stamp(store.clock.now()))
+
+
+def open_store(where: "Path | Server", clock: Clock) -> Store:
+    """Open the ledger. Raises LedgerTrouble."""
+    if isinstance(where, Path):
+        from yellowtor.ledger.storage.sqlite import SqliteStore
+
+        return SqliteStore(where, clock)
+    from yellowtor.ledger.storage.postgres import PostgresStore
+
+    return PostgresStore(where, clock)
+
+
+@contextmanager
+def _job_in_hand(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[tuple[Store, int]]:
+    """The open ledger and the job's number in it; nobody else has the job meanwhile, as far as a lock tells."""
+    store = open_store(where, clock)
+    try:
+        job_id = _job(store, str(whose))
+        with store.job_in_hand(job_id) as free:
+            if not free:
+                raise runs.busy(next(iter(runs.unended(store, run.c.job_id == job_id)[::-1]), None))
+            yield store, job_id
+    finally:
+        store.close()
+
+
+def _job(store: Store, whose: str) -> int:
+    with store.transaction() as connection:
+        known = connection.execute(select(job.c.id).where(job.c.path == whose)).scalar()
+        if known is None:
+            connection.execute(insert(job).values(path=whose))
+            known = connection.execute(select(job.c.id).where(job.c.path == whose)).scalar_one()
+        return int(known)
+
+
+def _askings(store: Store, services: Sequence[AccountTerms]) -> dict[str, int]:
+    """The ledger's number of the way in which each service is asked, by its name."""
+    with store.transaction() as connection:
+        store.run_many(PUT_ASKING, [(terms.asking, terms.service) for terms in services])
+        store.run_many(KEEP, [(terms.keep_days, terms.keep_nothing_days, terms.service) for terms in services])
+        known = {row.key: row.id for row in connection.execute(select(asking.c.key, asking.c.id))}
+    return {terms.service: known[terms.asking] for terms in services}

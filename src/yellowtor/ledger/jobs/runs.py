@@ -1,0 +1,104 @@
+"""The runs that a ledger knows: who has a job in hand, what a run that was cut has left behind."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import ColumnElement, and_, insert, select, update
+
+from yellowtor.errors import Busy
+from yellowtor.ledger.accounts.window_use import stamp
+from yellowtor.ledger.storage.schema import address, question, request, run
+from yellowtor.ledger.storage.store import Running, Store, Worker
+
+FIELDS = (run.c.id, run.c.job_id, run.c.started_at, run.c.seen_at, run.c.who, run.c.host, run.c.process, run.c.machine)
+
+
+def unended(store: Store, which: ColumnElement[bool]) -> list[Running]:
+    """Of these runs, those that have not said that they ended, in the order in which they began."""
+    rows = store.connection.execute(select(*FIELDS).where(run.c.ended_at.is_(None), which).order_by(run.c.id))
+    return [Running(*row[:4], Worker(*row[4:])) for row in rows]
+
+
+def going_on(store: Store, job_id: int) -> list[Running]:
+    """The runs that have this job in hand; of a ledger that is shared."""
+    return [one for one in unended(store, run.c.job_id == job_id) if store.is_alive(one)]
+
+
+def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[int, list[str], bool]:
+    """Begin a run. Its number; the addresses (JSON) of requests that earlier ones left in flight, which count as spent.
+
+    The third value tells whether another run has the job in hand: it is worked along with if that is wanted, else Busy
+    is raised.
+    """
+    with store.transaction() as connection:
+        now = stamp(store.clock.now())
+        others = going_on(store, job_id) if store.shareable else []
+        if others and not along:
+            raise busy(others[0], shareable=True)
+        over = and_(run.c.job_id == job_id, run.c.id.not_in([one.id for one in others]))
+        abandoned = _cut(store, over)
+        abandon(store, select(run.c.id).where(over), now)
+        connection.execute(update(run).where(over, run.c.ended_at.is_(None)).values(ended_at=now))
+        new = connection.execute(insert(run).values(job_id=job_id, started_at=now, seen_at=now, **worker._asdict()))
+        assert new.inserted_primary_key is not None
+        return int(new.inserted_primary_key[0]), abandoned, bool(others)
+
+
+def _cut(store: Store, runs: ColumnElement[bool]) -> list[str]:
+    """The addresses of what these runs left in flight, in the order in which it was reserved."""
+    whose = request.join(run, run.c.id == request.c.run_id).join(question, question.c.key == request.c.question_key)
+    about = select(request.c.id, address.c.parts).select_from(
+        whose.join(address, address.c.id == question.c.address_id)
+    )
+    left = list(store.connection.execute(about.where(request.c.state == "reserved", runs)))
+    if unended(store, runs):  # another job may have taken it up
+        gone = and_(request.c.state == "abandoned", run.c.ended_at.is_(None), runs)
+        left += store.connection.execute(about.where(gone))
+    return [row.parts for row in sorted(left)]
+
+
+def end(store: Store, run_id: int) -> None:
+    with store.transaction() as connection:
+        connection.execute(update(run).where(run.c.id == run_id).values(ended_at=stamp(store.clock.now())))
+
+
+def abandon(store: Store, runs: object, now: str) -> None:
+    """What these runs (their numbers, or a query for them) left in flight counts as spent from now on."""
+    left = and_(request.c.state == "reserved", request.c.run_id.in_(runs))  # type: ignore[arg-type]
+    store.connection.execute(update(request).where(left).values(state="abandoned", settled_at=now))
+
+
+def others_in_flight(store: Store, run_id: int) -> bool:
+    """Whether there is a request of another run that nobody knows the reply of."""
+    flying = select(request.c.id).where(request.c.state == "reserved", request.c.run_id != run_id)
+    return store.connection.execute(flying.limit(1)).first() is not None
+
+
+def asked_elsewhere(store: Store, run_id: int, question_keys: Sequence[str]) -> set[str]:
+    """Those of the questions that another run, which is alive, has in flight; in a transaction.
+
+    What it was that had them and is dead, counts as spent from now on: they may be asked once more.
+    """
+    flying = select(request.c.question_key, request.c.run_id).where(
+        request.c.state == "reserved", request.c.run_id != run_id
+    )  # few, and all in one index
+    wanted = set(question_keys)
+    found = [row for row in store.connection.execute(flying).all() if row.question_key in wanted]
+    if not found:
+        return set()
+    runs = {row.run_id for row in found}
+    alive = {one.id for one in unended(store, run.c.id.in_(runs)) if store.is_alive(one)}
+    if dead := runs - alive:
+        abandon(store, list(dead), stamp(store.clock.now()))
+    return {row.question_key for row in found if row.run_id in alive}
+
+
+def busy(other: Running | None, *, shareable: bool = False) -> Busy:
+    """What to say where another run has the job."""
+    who = since = ""
+    if other and other.worker.host:
+        who = f" ({other.worker.who} on {other.worker.host}, process {other.worker.process})"
+    if other:
+        since = f" since {datetime.fromisoformat(other.started_at):%Y-%m-%d %H:%M:%S} UTC"
+    share = ", or say --share to ask along with it" if shareable else ""
+    return Busy(f"Another run{who} has this job in hand{since}. Wait for its end, stop it{share}. Nothing was sent.")

@@ -1,0 +1,256 @@
+"""What the ledger knows of addresses, for people: looked at, corrected, forgotten, taken out and taken over."""
+
+import json
+import zlib
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sqlalchemy import and_, delete, func, insert, or_, select
+
+from yellowtor.answers.cache_entry import Entry, Exported, KnownReply, SizeOf, Sizes, Standing
+from yellowtor.answers.geography.position import Position
+from yellowtor.answers.ledger_rows import Charged, Pin
+from yellowtor.ledger.accounts.account_usage import CHARGED, WHOSE
+from yellowtor.ledger.accounts.requests import packed
+from yellowtor.ledger.accounts.window_use import stamp
+from yellowtor.ledger.jobs.pins import put_pin
+from yellowtor.ledger.jobs.run_book import PUT_ASKING, open_store
+from yellowtor.ledger.jobs.scanning import PUT_ADDRESS
+from yellowtor.ledger.maintenance.retention import before, expire, let_go
+from yellowtor.ledger.storage.schema import (
+    address,
+    answer,
+    asking,
+    candidates,
+    job,
+    last_scan,
+    pin,
+    question,
+    reply,
+    request,
+    run,
+    work,
+    written_position,
+)
+from yellowtor.ledger.storage.store import Clock, Store
+
+if TYPE_CHECKING:
+    from yellowtor.ledger.storage.postgres import Server
+
+PAGE = 2_000
+KEPT = ("question_key", "service", "kind", "status", "message", "headers", "received_at")
+IMPORTED = "(imported)"  # the account of requests that another ledger was charged for
+PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id)
+    SELECT ?, k.id, a.id FROM address a, asking k WHERE a.key = ? AND k.key = ? ON CONFLICT DO NOTHING"""
+
+
+class CacheBook:
+    """Instants are ISO 8601, UTC."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+
+    def addresses(self) -> Iterator[Sequence[tuple[int, str]]]:
+        """Every address in pages: its number and parts (JSON)."""
+        last = 0
+        query = select(address.c.id, address.c.parts).order_by(address.c.id).limit(PAGE)
+        while page := self._store.connection.execute(query.where(address.c.id > last)).all():
+            last = page[-1][0]
+            yield [(row[0], row[1]) for row in page]
+
+    def entry(self, number: int) -> Entry | None:
+        """Everything known of an address; None where there is none of this number."""
+        read = self._store.connection.execute
+        known = read(select(address.c.key, address.c.parts).where(address.c.id == number)).first()
+        if known is None:
+            return None
+        keys = read(select(question.c.key).where(question.c.address_id == number)).scalars().all()
+        columns = [reply.c.id, *(reply.c[name] for name in KnownReply._fields[:6])]
+        found = read(select(*columns).where(reply.c.question_key.in_(keys)).order_by(reply.c.id)).all()
+        replies = [
+            KnownReply(row[1], row[2], row[3], row[4], row[5], zlib.decompress(row[6]), self._candidates(row[0]))
+            for row in found
+        ]
+        asked = select(*CHARGED).select_from(WHOSE).where(request.c.question_key.in_(keys)).order_by(request.c.id)
+        standing = [job.c.path, *(answer.c[name] for name in Standing._fields[1:])]
+        judged = select(*standing).join(answer, answer.c.job_id == job.c.id).where(answer.c.address_id == number)
+        records = select(job.c.path, work.c.key, work.c.state).join(work, work.c.job_id == job.c.id)
+        mine = records.where(work.c.address_id == number).order_by(job.c.path, work.c.place)
+        pins = select(func.coalesce(pin.c.key, ""), *(pin.c[name] for name in Pin._fields))
+        held = select(work.c.id).where(
+            work.c.address_id == number, work.c.job_id == pin.c.job_id, work.c.key == pin.c.key
+        )
+        on_it = or_(pin.c.address_key == known.key, held.exists())
+        return Entry(
+            number, known.parts, replies,
+            [Charged._make(row[1:]) for row in read(asked)],
+            [Standing._make(row) for row in read(judged)],
+            [(row[0], Pin._make(row[1:])) for row in read(pins.where(on_it))],
+            [(row[0], row[1], row[2]) for row in read(mine)],
+        )  # fmt: skip
+
+    def _candidates(self, reply_id: int) -> list[dict[str, object]]:
+        query = select(candidates.c.found).where(candidates.c.reply_id == reply_id)
+        text = self._store.connection.execute(query).scalars().first()
+        return json.loads(text) if text else []
+
+    def pin(self, number: int, position: Position, who: str, why: str) -> None:
+        """Pin an address, for the records of every job."""
+        key = select(address.c.key).where(address.c.id == number)
+        with self._store.transaction() as connection:
+            place = {"address_key": connection.execute(key).scalar_one()}
+            put_pin(connection, place, Pin(position.lat, position.lon, who, why, stamp(self._store.clock.now())))
+
+    def unpin(self, number: int) -> int:
+        """Take the pin on an address out; how many there were."""
+        key = select(address.c.key).where(address.c.id == number).scalar_subquery()
+        with self._store.transaction() as connection:
+            return connection.execute(delete(pin).where(pin.c.address_key == key)).rowcount
+
+    def forget(self, numbers: Sequence[int], *, every_trace: bool) -> int:
+        """Forget the replies about these addresses; with every trace, that there ever was such an address.
+
+        What was charged stays in the record of requests, which holds a digest of the question only. How many replies.
+        """
+        keys = select(question.c.key).where(question.c.address_id.in_(numbers))
+        with self._store.scrubbing():
+            count = let_go(self._store, reply.c.question_key.in_(keys))
+            if every_trace:
+                self._leave_no_trace(numbers)
+        return count
+
+    def _leave_no_trace(self, numbers: Sequence[int]) -> None:
+        theirs = select(address.c.key).where(address.c.id.in_(numbers))
+        records = and_(work.c.job_id == pin.c.job_id, work.c.key == pin.c.key, work.c.address_id.in_(numbers))
+        pinned = or_(pin.c.address_key.in_(theirs), select(work.c.id).where(records).exists())
+        with self._store.transaction() as connection:
+            connection.execute(delete(pin).where(pinned))
+            there = select(work.c.written).where(work.c.address_id.in_(numbers), work.c.written.is_not(None))
+            connection.execute(delete(written_position).where(written_position.c.coordinates.in_(there)))
+            for table in (answer, work, question):
+                connection.execute(delete(table).where(table.c.address_id.in_(numbers)))
+            connection.execute(delete(address).where(address.c.id.in_(numbers)))
+            connection.execute(delete(last_scan))
+
+    def expire(self, older_than_days: int | None = None, service: str | None = None) -> dict[str, int]:
+        """Let go of what is past its time, by the terms of the services; or of all that is older. By service."""
+        if older_than_days is None:
+            return dict(expire(self._store, self._store.clock.now()))
+        found = select(reply.c.service, reply.c.kind).distinct()
+        old = reply.c.received_at < before(self._store.clock.now(), older_than_days)
+        counts = Counter[str]()
+        for name, kind in self._store.connection.execute(found).all():
+            if service in {None, name}:
+                counts[name] += let_go(self._store, and_(reply.c.service == name, reply.c.kind == kind, old))
+        return dict(+counts)
+
+    def sizes(self) -> Sizes:
+        found = select(
+            reply.c.service, reply.c.kind, func.count(), func.sum(func.length(reply.c.body)),
+            func.min(reply.c.received_at), func.max(reply.c.received_at),
+        ).group_by(reply.c.service, reply.c.kind).order_by(reply.c.service, reply.c.kind)  # fmt: skip
+        rows = self._store.connection.execute(found)
+        by_service = [SizeOf(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5]) for row in rows]
+        counts = [
+            self._store.connection.execute(select(func.count()).select_from(table)).scalar_one()
+            for table in (address, request, pin, job)
+        ]
+        addresses, requests, pins, jobs = map(int, counts)
+        return Sizes(addresses, requests, pins, jobs, by_service)
+
+    def export(self) -> Iterator[Sequence[Exported]]:
+        """Every reply and every pin on an address, in pages."""
+        source = reply.join(question, question.c.key == reply.c.question_key).join(
+            address, address.c.id == question.c.address_id
+        ).join(asking, asking.c.id == question.c.asking_id).join(request, request.c.id == reply.c.request_id).join(
+            run, run.c.id == request.c.run_id
+        ).join(job, job.c.id == run.c.job_id)  # fmt: skip
+        mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
+        judged = mine & (answer.c.reply_id == reply.c.id)
+        point = [
+            select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
+            for column in (answer.c.lat, answer.c.lon)
+        ]
+        query = select(
+            reply.c.id, address.c.parts, address.c.key, *point, question.c.key, asking.c.key, reply.c.service,
+            reply.c.kind, reply.c.status, reply.c.message, reply.c.headers, reply.c.body, reply.c.received_at,
+            request.c.cost, request.c.attempt, job.c.path, run.c.who, run.c.host,
+        ).select_from(source).order_by(reply.c.id).limit(PAGE)  # fmt: skip
+        last = 0
+        while page := self._store.connection.execute(query.where(reply.c.id > last)).all():
+            last = page[-1][0]
+            yield [Exported._make([*row[1:12], zlib.decompress(row[12]), *row[13:], ""]) for row in page]
+        pins = select(address.c.parts, pin.c.address_key, pin.c.lat, pin.c.lon, pin.c.who, pin.c.why, pin.c.pinned_at)
+        pinned = self._store.connection.execute(pins.join(address, address.c.key == pin.c.address_key)).all()
+        yield [Exported(*row[:4], who=row[4], why=row[5], received_at=row[6]) for row in pinned]
+
+    def take_over(self, rows: Sequence[Exported], source: str) -> tuple[int, int]:
+        """Take replies and pins over, with their provenance; how many of each are new. What is known already stays."""
+        replies, pins = [row for row in rows if row.question_key], [row for row in rows if not row.question_key]
+        with self._store.transaction() as connection:
+            self._store.run_many(PUT_ADDRESS, [(row.address_key, row.parts) for row in rows])
+            self._store.run_many(PUT_ASKING, list({(row.asking, row.service) for row in replies}))
+            self._store.run_many(PUT_QUESTION, [(row.question_key, row.address_key, row.asking) for row in replies])
+            known = self._known(replies)
+            new = list({row.question_key: row for row in replies if row.question_key not in known}.values())
+            self._take(new, source)
+            known_pins = self._pinned(pins)
+            fresh = [row for row in pins if row.address_key not in known_pins]
+            for row in fresh:
+                assert row.lat is not None
+                assert row.lon is not None
+                made = Pin(row.lat, row.lon, row.who, row.why, row.received_at)
+                put_pin(connection, {"address_key": row.address_key}, made)
+        return len(new), len(fresh)
+
+    def _known(self, rows: Sequence[Exported]) -> set[str]:
+        keys = [row.question_key for row in rows]
+        query = select(reply.c.question_key).where(reply.c.question_key.in_(keys))
+        return set(self._store.connection.execute(query).scalars())
+
+    def _pinned(self, rows: Sequence[Exported]) -> set[str]:
+        query = select(pin.c.address_key).where(pin.c.address_key.in_([row.address_key for row in rows]))
+        return set(self._store.connection.execute(query).scalars())
+
+    def _take(self, rows: Sequence[Exported], source: str) -> None:
+        """Keep replies as answers to requests of a run of their own, which was somebody else's."""
+        connection, runs_of = self._store.connection, dict[tuple[str, str, str], int]()
+        now = stamp(self._store.clock.now())
+        number = connection.execute(select(func.max(request.c.id))).scalar_one() or 0
+        for at, row in enumerate(rows, number + 1):
+            who = (f"{source}: {row.job}", row.who, row.host)
+            if who not in runs_of:
+                runs_of[who] = self._run_of(*who, row.received_at, now)
+            charged = {
+                "id": at, "run_id": runs_of[who], "question_key": row.question_key, "account": IMPORTED,
+                "attempt": row.attempt, "state": "answered", "kind": row.kind, "units": 0, "cost": row.cost,
+                "reserved_at": row.received_at, "settled_at": row.received_at,
+            }  # fmt: skip
+            connection.execute(insert(request).values(charged))
+            kept = {name: getattr(row, name) for name in KEPT}
+            connection.execute(insert(reply).values(**kept, request_id=at, run_id=runs_of[who], body=packed(row.body)))
+
+    def _run_of(self, whose: str, who: str, host: str, began: str, now: str) -> int:
+        connection = self._store.connection
+        self._store.run(
+            "INSERT INTO job (path, composed_by, judged_by) VALUES (?, '', '') ON CONFLICT DO NOTHING", [whose]
+        )
+        job_id = connection.execute(select(job.c.id).where(job.c.path == whose)).scalar_one()
+        new = connection.execute(
+            insert(run).values(job_id=job_id, started_at=began, ended_at=now, who=who, host=host)
+        ).inserted_primary_key
+        assert new is not None
+        return int(new[0])
+
+
+@contextmanager
+def open_cache(where: "Path | Server", clock: Clock) -> Iterator[CacheBook]:
+    """Open the ledger to look at and to correct; runs may go on meanwhile. Raises LedgerTrouble."""
+    store = open_store(where, clock)
+    try:
+        yield CacheBook(store)
+    finally:
+        store.close()

@@ -1,0 +1,1 @@
+"""The database behind the ledger: SQLite or PostgreSQL, schema, migrations, group commits."""

@@ -1,0 +1,304 @@
+"""A ledger in a PostgreSQL database, shared by people, jobs and machines: its tables are in the schema `yellowtor`.
+
+Every write begins by raising the ledger's turn, a row that is locked until the commit: so one writes at a time, and
+each sees whether another has written since. Pace and windows go by the server's clock, which is the same for all.
+"""
+
+import os
+import platform
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime, timedelta
+from time import sleep
+from typing import Any, NamedTuple
+
+from sqlalchemy import create_engine, update
+from sqlalchemy.engine import URL, ExceptionContext
+from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
+from sqlalchemy.pool import NullPool
+
+from yellowtor.database_url import read_url, without_password
+from yellowtor.errors import BadJob, LedgerTrouble
+from yellowtor.ledger.storage.machine import this_machine
+from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
+from yellowtor.ledger.storage.store import Clock, LedgerGone, Running, Store, batched, check_version, told
+
+BEAT_S = 5.0  # between two signs of life of a run
+LAPSE_S = 30.0  # without one for so long, it is dead
+BACK_S = 60.0  # how long a server that is gone is waited for
+NOW = "extract(epoch FROM clock_timestamp())::float8"
+TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 - our own words
+DRIFT = 50e-6  # seconds a second
+MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
+PAGE = 500  # rows in a statement
+LISTENED = 16  # readings of the server's clock at the opening
+# A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
+SETTINGS = {
+    "application_name": "yellowtor", "connect_timeout": 10,
+    "keepalives_idle": 10, "keepalives_interval": 5, "keepalives_count": 3,
+    "options": "-c search_path=yellowtor -c idle_in_transaction_session_timeout=30s -c timezone=UTC",
+}  # fmt: skip
+
+
+class Server(NamedTuple):
+    """Where a shared ledger is; the password is not in the URL."""
+
+    url: str
+    password: str | None = None
+
+    def full_url(self) -> URL:
+        """Raises BadJob."""
+        url = read_url(self.url)
+        if url is None:
+            shown = without_password(self.url)
+            raise BadJob(
+                f"ledger = {shown!r} is not the URL of a database, such as postgresql://user@host/name. "
+                "Nothing was sent."
+            )
+        if url.get_backend_name() != "postgresql":
+            raise BadJob(
+                f"ledger = {self}: a ledger is a file, or a PostgreSQL: postgresql://user@host/name. Nothing was sent."
+            )
+        url = url.set(password=self.password) if self.password else url
+        return url.set(drivername="postgresql+psycopg")
+
+    def __repr__(self) -> str:
+        return f"Server({str(self)!r})"
+
+    def __str__(self) -> str:
+        url = read_url(self.url)
+        if url is None:
+            return without_password(self.url)
+        return URL.create(
+            url.get_backend_name(), url.username, None, url.host, url.port, url.database
+        ).render_as_string()
+
+
+class ServerClock:
+    """The server's clock, as a run knows it between two transactions; never ahead of it.
+
+    A reading came at the latest when it arrived, so the one that was delayed least says most. How much this machine's
+    clock may drift since is allowed for.
+    """
+
+    def __init__(self, local: Clock) -> None:
+        self._local = local
+        self._ahead = local.now().timestamp() - local.boot()
+        self._heard_at: float | None = None
+
+    def follow(self, epoch: float) -> None:
+        """The server's time now, in seconds since 1970."""
+        now = self._local.boot()
+        ahead = epoch - now
+        if self._heard_at is None or abs(ahead - self._ahead) > 1:  # nothing was known, or its clock was set
+            self._ahead = ahead
+        else:
+            self._ahead = max(ahead, self._ahead - DRIFT * (now - self._heard_at))
+        self._heard_at = now
+
+    def boot(self) -> float:
+        return self._local.boot() + self._ahead
+
+    def now(self) -> datetime:
+        return datetime.fromtimestamp(self.boot(), UTC)
+
+    def boot_id(self) -> str:
+        return "server"
+
+
+class PostgresStore(Store):
+    """Raises LedgerTrouble when it can't be opened. A clock that is no ServerClock is gone by as it is."""
+
+    shareable = True
+
+    def __init__(self, server: Server, clock: Clock) -> None:
+        self.name, self.clock, self._url = str(server), clock, server.full_url()
+        self._turn = self._others = 0
+        try:
+            self._open()
+        except (NoSuchModuleError, ModuleNotFoundError) as error:
+            raise LedgerTrouble(
+                f"The ledger {self.name} needs a driver: pip install 'yellowtor[postgres]'. Nothing was sent."
+            ) from error
+
+    def _open(self) -> None:
+        try:
+            engine = create_engine(self._url, isolation_level="AUTOCOMMIT", poolclass=NullPool, connect_args=SETTINGS)
+            self._connected(engine)
+        except OperationalError as error:  # the connection's, which has no statement that could be explained
+            raise LedgerGone(f"The ledger {self.name} can't be reached: {told(error)}. Nothing was sent.") from error
+        self.run(
+            "SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') = 'off'"
+        )
+        if not self._is_made():
+            self._make()
+        self._check()
+        self._set_clock()
+        self._make_fleeting()
+
+    def _is_made(self) -> bool:
+        """Whether the tables are there; looked up as data, for names are remembered over a wait for a lock."""
+        return self.run(MADE).first() is not None
+
+    def _make(self) -> None:
+        """The tables, unless somebody else makes them at this moment."""
+        self.run("BEGIN")
+        self.run("SELECT pg_advisory_xact_lock(hashtext('yellowtor.ledger'))")
+        if not self._is_made():
+            self.run("CREATE SCHEMA IF NOT EXISTS yellowtor")
+            self.run("CREATE TABLE ledger (version integer NOT NULL, turn bigint NOT NULL)")
+            for index in (index for table in KEPT_TABLES for index in table.indexes if "sqlite_where" in index.kwargs):
+                index.kwargs["postgresql_where"] = index.kwargs["sqlite_where"]  # not loaded where none is needed
+            metadata.create_all(self.connection, tables=KEPT_TABLES)
+            self.run("INSERT INTO ledger VALUES (?, 0)", [VERSION])
+        self.run("COMMIT")
+
+    def _set_clock(self) -> None:
+        """Hear the server's time often enough that one reading was hardly delayed: before the first request."""
+        for _ in range(LISTENED if isinstance(self.clock, ServerClock) else 0):
+            self.clock.follow(self.run(f"SELECT {NOW}").scalar_one())  # type: ignore[attr-defined]
+
+    def _check(self) -> None:
+        """Bring an older ledger up to date."""
+        version = self.run("SELECT version FROM ledger").scalar_one()
+        check_version(self.name, version)
+        if version == VERSION:
+            return
+        with self.transaction():
+            if (version := self.run("SELECT version FROM ledger").scalar_one()) < VERSION:
+                from yellowtor.ledger.storage.migrations import upgrade
+
+                upgrade(self.connection, version)
+                self.run("UPDATE ledger SET version = ?", [VERSION])
+
+    def _begin(self) -> None:
+        self.run("BEGIN")
+        turn, epoch = tuple(self.run(TURN).one())
+        self._others += turn != self._turn + 1
+        self._turn = turn
+        if isinstance(self.clock, ServerClock):
+            self.clock.follow(epoch)
+
+    def _roll_back(self) -> None:
+        self._turn = -1  # it is not known what became of it
+        with suppress(LedgerTrouble, SQLAlchemyError):
+            self.run("ROLLBACK")
+
+    def changes(self) -> int:
+        return self._others
+
+    def reopen(self) -> None:
+        deadline, wait = self.clock.boot() + BACK_S, 0.2
+        self._others += 1
+        with suppress(LedgerTrouble, SQLAlchemyError):
+            self.connection.close()
+        while True:
+            try:
+                return self._open()
+            except LedgerGone:
+                if self.clock.boot() > deadline:
+                    raise
+                sleep(wait)
+                wait = min(2.0, 2 * wait)
+
+    @contextmanager
+    def job_in_hand(self, job_id: int) -> Iterator[bool]:  # noqa: ARG002 - the runs tell
+        yield True
+
+    @contextmanager
+    def scrubbing(self) -> Iterator[None]:
+        """Rows that are deleted are overwritten sooner or later; a vacuum lets that begin."""
+        yield
+        for table in KEPT_TABLES:
+            self.run(f'VACUUM "{table.name}"')
+
+    def is_alive(self, run: Running) -> bool:
+        """It has given a sign of life lately, and is no process of this machine that is gone."""
+        lapsed = self.clock.now() - datetime.fromisoformat(run.seen_at) > timedelta(seconds=LAPSE_S)
+        here = run.worker.host == platform.node() and run.worker.machine == this_machine()
+        return not lapsed and not (here and not _is_there(run.worker.process))
+
+    @contextmanager
+    def beating(self, run_id: int) -> Iterator[None]:
+        """By a connection of its own: reading and writing take as long as they take."""
+        ended = threading.Event()
+        beat = threading.Thread(target=self._beat, args=(run_id, ended), name="heartbeat", daemon=True)
+        beat.start()
+        try:
+            yield
+        finally:
+            ended.set()
+            beat.join()
+
+    def _beat(self, run_id: int, ended: threading.Event) -> None:
+        engine = create_engine(self._url, isolation_level="AUTOCOMMIT", poolclass=NullPool, connect_args=SETTINGS)
+        while not ended.wait(BEAT_S):
+            seen_at = self.clock.now().astimezone(UTC).isoformat(timespec="milliseconds")
+            # A server that is gone misses a beat: the run itself finds out.
+            with suppress(SQLAlchemyError), engine.connect() as connection:
+                connection.execute(update(run).where(run.c.id == run_id).values(seen_at=seen_at))
+
+    def run_many(self, sql: str, rows: Sequence[Sequence[object]]) -> None:
+        """A statement for a page of rows: each its own takes a way over the network, or most of a millisecond."""
+        head, row, tail = _around_values(sql)
+        if not row:
+            super().run_many(sql, rows)
+            return
+        for page in batched(list(dict.fromkeys(map(tuple, rows))), PAGE):
+            self.run(head + ", ".join([row] * len(page)) + tail, [value for one in page for value in one])
+
+    def _spoken(self, sql: str) -> str:
+        return sql.replace("?", "%s")
+
+    def _explain(self, context: ExceptionContext) -> None:
+        error = context.sqlalchemy_exception
+        if isinstance(error, OperationalError) and (context.is_disconnect or _is_closed(context)):
+            what, fate = (
+                ("is gone", "What was committed before is safe")
+                if self.is_open
+                else ("can't be reached", "Nothing was sent")
+            )
+            raise LedgerGone(f"The ledger {self.name} {what}: {told(error)}. {fate}.") from context.original_exception
+        super()._explain(context)
+
+
+def _around_values(sql: str) -> tuple[str, str, str]:
+    """A statement's values, such as (?, ?), and what is before and after them; of one that has none, no values."""
+    head, found, rest = sql.partition("VALUES (")
+    depth = 1
+    for at, character in enumerate(rest):
+        depth += (character == "(") - (character == ")")
+        if not depth:
+            return f"{head}VALUES ", f"({rest[: at + 1]}", rest[at + 1 :]
+    return sql, found and "", ""
+
+
+def look_at_server(server: Server) -> str:
+    """How a shared ledger is, in words, without touching it. Raises LedgerTrouble."""
+    engine = create_engine(server.full_url(), poolclass=NullPool, connect_args=SETTINGS)
+    try:
+        with engine.connect() as connection:
+            if connection.exec_driver_sql(MADE).first() is None:
+                return f"{server}, shared, made by the first run"
+            check_version(str(server), connection.exec_driver_sql("SELECT version FROM ledger").scalar_one())
+    except DBAPIError as error:
+        raise LedgerTrouble(f"The ledger {server} can't be used: {told(error)}. Nothing was sent.") from error
+    return f"{server}, shared"
+
+
+def _is_closed(context: ExceptionContext) -> bool:
+    connection: Any = context.connection and context.connection.connection.dbapi_connection
+    return connection is None or bool(connection.closed)
+
+
+def _is_there(process: int) -> bool:
+    if os.name == "nt":  # where asking would end it
+        return True
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        pass
+    return True

@@ -1,0 +1,217 @@
+"""An open ledger, whichever database it lies in: one connection, used by one thread at a time.
+
+One writer at a time: a write is a transaction that waits for those before it, so that what is read in it stands.
+SQL that is written out here is of the kind that SQLite and PostgreSQL both speak, with `?` for values.
+"""
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from datetime import datetime
+from typing import Any, NamedTuple, Protocol, TypeVar
+
+from sqlalchemy import Connection, CursorResult, Engine, Table, Text, event
+from sqlalchemy.engine import ExceptionContext
+from sqlalchemy.exc import DBAPIError, IntegrityError
+from sqlalchemy.ext.compiler import compiles
+from sqlalchemy.sql.compiler import SQLCompiler
+from sqlalchemy.sql.functions import FunctionElement
+
+from yellowtor.errors import LedgerTrouble
+from yellowtor.ledger.storage.schema import FLEETING, VERSION, metadata
+
+T = TypeVar("T")
+DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
+MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
+
+
+class Clock(Protocol):
+    """The time of day (UTC), and seconds of a clock that all who share the ledger go by, since boot_id began."""
+
+    def now(self) -> datetime: ...
+    def boot(self) -> float: ...
+    def boot_id(self) -> str: ...
+
+
+class Worker(NamedTuple):
+    """Who runs: a person's name, the host's, the number of the process; machine tells hosts of one name apart."""
+
+    who: str
+    host: str
+    process: int
+    machine: str = ""
+
+
+class Running(NamedTuple):
+    """A run that has not said that it ended; instants as the ledger keeps them."""
+
+    id: int
+    job_id: int
+    started_at: str
+    seen_at: str
+    worker: Worker
+
+
+class LedgerGone(LedgerTrouble):
+    """Raised when the database has dropped the connection: reopen() may bring it back."""
+
+
+class Store(ABC):
+    """An open ledger. `index_first` goes before a column that a join is to go by first."""
+
+    name: str
+    connection: Connection
+    clock: Clock
+    index_first = ""
+    shareable = False  # several runs may work on one job
+    is_open = False  # whole, and ready for use
+    counting: object = None  # who knows what the accounts have used: nobody else in this process has charged them since
+    session = 0  # raised whenever the connection, and what lives as long as it, is a new one
+
+    @abstractmethod
+    def _begin(self) -> None:
+        """Begin a transaction that has the ledger to itself."""
+
+    @abstractmethod
+    def changes(self) -> int:
+        """What changes whenever somebody else has written; in a transaction, exactly."""
+
+    @abstractmethod
+    def job_in_hand(self, job_id: int) -> AbstractContextManager[bool]:
+        """Nobody else has the job meanwhile; False where somebody has. Of a shareable ledger the runs tell."""
+
+    @abstractmethod
+    def is_alive(self, run: Running) -> bool:
+        """Whether a run that has not said that it ended still goes on."""
+
+    def beating(self, run_id: int) -> AbstractContextManager[None]:
+        """Meanwhile the others know that this run is alive."""
+        raise NotImplementedError
+
+    def reopen(self) -> None:
+        """Open a connection that was dropped anew. Raises LedgerTrouble."""
+        raise LedgerTrouble(f"The ledger {self.name} is gone. What was committed before is safe.")
+
+    def close(self) -> None:
+        self.connection.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[Connection]:
+        """Everything in the body, durably, or nothing. Raises LedgerTrouble when the database can't."""
+        self._begin()
+        try:
+            yield self.connection
+            self.connection.exec_driver_sql("COMMIT")
+        except BaseException:
+            self._roll_back()
+            raise
+
+    @abstractmethod
+    def _roll_back(self) -> None:
+        """Take back what the transaction did, as far as there still is one."""
+
+    def scrubbing(self) -> AbstractContextManager[None]:
+        """What is deleted in the body is gone from the disk at its end."""
+        raise NotImplementedError
+
+    def run(self, sql: str, values: Sequence[object] = ()) -> CursorResult[Any]:
+        """A statement with its values."""
+        return self.connection.exec_driver_sql(self._spoken(sql), tuple(values))
+
+    def run_many(self, sql: str, rows: Sequence[Sequence[object]]) -> None:
+        """A statement for each row of values."""
+        if rows:
+            self.connection.exec_driver_sql(self._spoken(sql), [tuple(row) for row in rows])
+
+    def _spoken(self, sql: str) -> str:
+        """The statement as the driver takes it."""
+        return sql
+
+    def persist(self, work: Callable[[], T]) -> T:
+        """Do something, once more if the connection was dropped meanwhile."""
+        try:
+            return work()
+        except LedgerGone:
+            self.reopen()
+            return work()
+
+    def _connected(self, engine: Engine) -> None:
+        """Take up a new connection, its errors told as ours."""
+        event.listen(engine, "handle_error", self._explain)
+        self.connection = engine.connect()
+        self.session += 1
+
+    def _make_fleeting(self) -> None:
+        metadata.create_all(self.connection, tables=FLEETING, checkfirst=False)
+        self.is_open = True
+
+    def _explain(self, context: ExceptionContext) -> None:
+        error = context.sqlalchemy_exception
+        if isinstance(error, DBAPIError) and not isinstance(error, IntegrityError):  # who put a row in knows those
+            raise self._trouble(error) from context.original_exception
+
+    def _trouble(self, error: DBAPIError) -> LedgerTrouble:
+        if any(word in told(error) for word in DAMAGED):
+            return LedgerTrouble(
+                f"The ledger {self.name} is damaged: {told(error)}. Put it back from a backup, or recover it: "
+                f"`sqlite3 {self.name} .recover | sqlite3 new.sqlite`. With a new ledger, what it knew is asked and "
+                "paid again; the answers in your files stay. Nothing was sent."
+            )
+        if not self.is_open:
+            return LedgerTrouble(f"The ledger {self.name} can't be opened: {told(error)}. Nothing was sent.")
+        return LedgerTrouble(f"The ledger {self.name} can't be used: {told(error)}. What was committed before is safe.")
+
+
+class TextsOf(FunctionElement[str]):
+    """The texts of a JSON array, to be looked for with IN: many values as one."""
+
+    type = Text()
+    inherit_cache = True
+
+
+@compiles(TextsOf, "sqlite")
+def _in_sqlite(element: TextsOf, compiler: SQLCompiler, **options: Any) -> str:
+    return f"(SELECT value FROM json_each({compiler.process(element.clauses, **options)}))"  # noqa: S608
+
+
+@compiles(TextsOf, "postgresql")
+def _in_postgresql(element: TextsOf, compiler: SQLCompiler, **options: Any) -> str:
+    return f"(SELECT json_array_elements_text(CAST({compiler.process(element.clauses, **options)} AS json)))"
+
+
+class ManyRows:
+    """An insert of many rows in one step of the database; those that are there already stay, unless again says else.
+
+    The event loop and the ledger's thread share the interpreter, and every step is a hand-over: a step for
+    each row costs more than all the rows.
+    """
+
+    def __init__(self, table: Table, columns: Sequence[str], *, again: str = " ON CONFLICT DO NOTHING") -> None:
+        self._columns, self._again = columns, again
+        self._head = f"INSERT INTO {table.name} ({', '.join(columns)}) VALUES "  # noqa: S608 - our own names
+        self._row = f"({', '.join('?' * len(columns))})"
+
+    def insert(self, store: Store, rows: Sequence[Mapping[str, object]]) -> None:
+        """Insert the rows; each has a value for every column."""
+        for page in batched(rows, MOST_VALUES // len(self._columns)):
+            values = tuple(row[name] for row in page for name in self._columns)
+            store.run(self._head + ", ".join([self._row] * len(page)) + self._again, values)
+
+
+def batched(rows: Sequence[T], size: int) -> Iterator[Sequence[T]]:
+    return (rows[at : at + size] for at in range(0, len(rows), size))
+
+
+def told(error: DBAPIError) -> str:
+    """What the database says, on one line."""
+    lines = [line.strip().rstrip(".") for line in str(error.orig).splitlines() if line.strip()]
+    return lines[0] if lines else type(error.orig).__name__
+
+
+def check_version(name: str, version: int) -> None:
+    """Raise LedgerTrouble for a ledger of a newer version."""
+    if version > VERSION:
+        raise LedgerTrouble(
+            f"The ledger {name} has version {version}; this Yellowtor knows those up to {VERSION}. "
+            "Use the Yellowtor that wrote it, or name another ledger in the job. It was not touched."
+        )

@@ -1,0 +1,47 @@
+"""The verb `run --share`: ask along with the run that has the job in hand; that one scans, judges and writes back."""
+
+from dataclasses import dataclass
+
+from yellowtor.answers.ledger_rows import Turn
+from yellowtor.run.asking.ask_result import AskTotals
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.conduct import Options, Parts, ask_all, judging_of, stamp_of
+from yellowtor.run.ports import Watcher
+
+LOOK_S = 1.0  # between two looks for what the other has found to be open
+
+
+@dataclass(frozen=True)
+class SharedRun:
+    """What asking along came to. left_alone: a run that was to write the answers is gone without having done so."""
+
+    asked: AskTotals
+    left_alone: bool
+
+
+def ask_shared(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> SharedRun:
+    """Ask what is open as long as the other run goes on; no question twice, for what one has in flight the other sees.
+
+    Where the other is gone before it had written the answers, what is open is asked to its end.
+    """
+    book, services, turns, settled = parts.book, parts.services, [], 0
+    judging = judging_of(parts, watch)
+    turn = Turn(services[0].name, services[0].reading_key, (), judging.key if len(services) > 1 else "")
+    before = stamp_of(book.clock.now()) if options.again_failed else ""
+    watch.phase("Looking")
+    while not stop:
+        others, gone = book.others()
+        if len(services) > 1 or options.again_failed:
+            judging.judge_open(book.judging)
+        open_, _ = book.scanning.open_questions(turn, failed_before=before)
+        limit = None if options.at_most is None else options.at_most - settled
+        done = list(ask_all(parts, open_, options, limit, judging, watch, stop)) if limit != 0 else []
+        turns += done
+        now_settled = sum(result.settled for result in done)
+        settled += now_settled
+        if not others or limit == 0 or any(result.stopped_by for result in done):
+            return SharedRun(AskTotals(tuple(turns)), left_alone=gone > 0)
+        if not now_settled:
+            watch.phase("Looking")
+            stop.wait(LOOK_S)
+    return SharedRun(AskTotals(tuple(turns)), left_alone=False)

@@ -1,0 +1,1 @@
+"""The job file: its settings, and the columns that a job maps answers to."""

@@ -1,0 +1,233 @@
+"""The job: a TOML file that says where the records are, whom to ask and what to write.
+
+The models here, in records.py and in targets.py are the language; docs/job-file.md is made from them.
+"""
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import Field, ValidationInfo, field_validator, model_validator
+
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.geography.position import Area
+from yellowtor.answers.judging.outcome import Thresholds
+from yellowtor.answers.judging.service_choice import AskNext
+from yellowtor.answers.query_subject import Composer, Spotting
+from yellowtor.caps import CapRule, check_caps
+from yellowtor.run.jobs.record_settings import STANDARD, AddressColumns, Records
+from yellowtor.run.jobs.write_settings import Write
+from yellowtor.settings import Settings
+
+
+class Next(Settings):
+    """With several services: which answers of one are not good enough, so that the next is asked as well."""
+
+    nothing_found: bool = Field(True, description="It knows nothing of the address.")
+    failed: bool = Field(
+        True, description="It gave no usable reply, or was set aside for the run: its key refused, or failing on end."
+    )
+    below: float | None = Field(
+        None, gt=0, le=1, description="The confidence is below this; else below `judge.place_at`."
+    )
+    coarser_than: Level | None = Field(
+        None,
+        description="The point stands for something coarser, such as `segment`; the rank is in docs/confidence.md.",
+    )
+    outside_area: bool = Field(True, description="The point lies outside `judge.area`.")
+    spent: bool = Field(
+        False, description="Its allowance is spent. Without this, what it was not asked about waits for it."
+    )
+
+
+class Ask(Settings):
+    service: Path | None = Field(None, description="The service description, from the job's folder.")
+    services: list[Path] = Field(
+        default_factory=list,
+        description="Or several, in the order in which they are asked; the best answer is taken. `[ask.next]` says "
+        "when the next one is.",
+    )
+    language: str = Field("", description="Language of the answers: the variable `language` of the description.")
+    countries: list[Annotated[str, Field(pattern="^[A-Za-z]{2}$")]] = Field(
+        default_factory=list,
+        description="ISO 3166-1 alpha-2 codes of the countries that answers are limited to: the variable `countries`, "
+        "with commas between them.",
+    )
+    decimals: int = Field(
+        5, ge=0, le=7, description="In reverse: decimals of a degree with which positions are asked about; 5 are 1 m."
+    )
+    confirm_above: float | None = Field(
+        None, ge=0, description="If a run may cost more than this, it asks before it sends anything, or wants `--yes`."
+    )
+    caps: list[CapRule] = Field(
+        default_factory=list,
+        description="Limits of the job's own, below those of its services; all of them together count.",
+    )
+    next: Next = Field(Next(), description="When the next of several services is asked.")
+
+    @model_validator(mode="after")
+    def _some(self) -> "Ask":
+        if (self.service is None) == (not self.services):
+            raise ValueError('needs either service = "…" or services = ["…", "…"]')
+        if len(set(self.services)) < len(self.services):
+            raise ValueError("services names one twice")
+        check_caps(self.caps)
+        return self
+
+    def all(self) -> list[Path]:
+        """The descriptions in the order in which their services are asked."""
+        return [self.service] if self.service is not None else self.services
+
+
+class Judge(Settings):
+    tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
+    place_at: float = Field(0.8, gt=0, le=1, description="Confidence from which a point is *placed*.")
+    area: list[float] | None = Field(
+        None,
+        description="Where the records lie: west, south, east, north, in degrees. No point outside is placed. A "
+        "description can prefer it, by variables of those names.",
+    )
+
+    @field_validator("area")
+    @classmethod
+    def _box(cls, area: list[float] | None) -> list[float] | None:
+        if area is None:
+            return None
+        if len(area) != 4:
+            raise ValueError(f"area takes four numbers: west, south, east, north (got {len(area)})")
+        west, south, east, north = area
+        if not (-180 <= west <= 180 and -180 <= east <= 180 and -90 <= south < north <= 90):
+            raise ValueError("area must be west, south, east, north in degrees, south below north")
+        if west == east:
+            raise ValueError(f"area is empty: west and east are both {west:g}")
+        if west > east and west - east < 180:
+            raise ValueError(
+                f"area would go from {west:g} eastward to {east:g}, {360 - west + east:g} degrees around the globe: "
+                "are west and east swapped?"
+            )
+        return area
+
+    def thresholds(self) -> Thresholds:
+        return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
+
+
+ENDINGS = {"geojson": (".geojson", ".json"), "page": (".html", ".htm")}
+
+
+class Markers(Settings):
+    geojson: Path | None = Field(None, description="GeoJSON (RFC 7946) of the points.")
+    page: Path | None = Field(None, description="A page with a map that needs no network.")
+    title: str = Field("Markers", description="Title of the page.")
+    under: list[Path] = Field(
+        default_factory=list, description="GeoJSON files drawn under the markers: coastlines, roads."
+    )
+
+    @field_validator("geojson", "page")
+    @classmethod
+    def _ending(cls, path: Path | None, told: ValidationInfo) -> Path | None:
+        endings = ENDINGS[told.field_name or ""]
+        if path is not None and path.suffix.lower() not in endings:
+            raise ValueError(f"{path.name!r} must end in {' or '.join(endings)}")
+        return path
+
+
+class Job(Settings):
+    """A whole job. Paths are taken from the folder of the job file."""
+
+    name: str | None = Field(
+        None,
+        min_length=1,
+        description="What the ledger knows the job by, where several people or machines have a copy of it; else the "
+        "path of the job file.",
+    )
+    ledger: str | None = Field(
+        None,
+        min_length=1,
+        description="The ledger's file, from the job's folder; else the one of the user, shared by all jobs. Or a "
+        "PostgreSQL, shared by all who name it: `postgresql://user@host/name` (`pip install 'yellowtor[postgres]'`).",
+    )
+    ledger_password_from: str | None = Field(
+        None, description="Environment variable (or line of `.env`) with the password of that PostgreSQL."
+    )
+    direction: Literal["forward", "reverse"] = Field(
+        "forward",
+        description="`reverse`: the records have a position (`records.latitude`, `records.longitude`) and get the "
+        "address that is there.",
+    )
+    records: Records
+    address: AddressColumns | None = Field(
+        None, description="How an address is put together. Needed, but in `reverse`, which asks about positions."
+    )
+    ask: Ask
+    judge: Judge
+    write: Write
+    markers: Markers = Markers()
+
+    @property
+    def in_reverse(self) -> bool:
+        return self.direction == "reverse"
+
+    def composing(self, decimal: str = ".") -> Composer:
+        """How a record becomes what is asked about; decimal is the mark of the source's numbers."""
+        if self.address is not None:
+            return self.address.composing()
+        records = self.records
+        assert records.latitude is not None and records.longitude is not None, "the model sees to it"  # noqa: PT018
+        area = self.judge.thresholds().area
+        return Spotting(records.latitude, records.longitude, self.ask.decimals, decimal, area)
+
+    def context(self) -> frozenset[str]:
+        """The parts that are fixed for all records: an answer that confirms nothing else confirms nothing."""
+        return frozenset(part for part, text in self.address.fixed if text) if self.address else frozenset()
+
+    def ask_next(self) -> AskNext:
+        """When the next of several services is asked."""
+        told = self.ask.next
+        below = self.judge.place_at if told.below is None else told.below
+        return AskNext(below, told.nothing_found, told.failed, told.coarser_than, told.outside_area)
+
+    def held_columns(self) -> tuple[str | None, str | None]:
+        """The columns with the coordinates that records have already."""
+        records, columns = self.records, self.write.columns
+        if records.latitude or self.write.table:
+            return records.latitude, records.longitude
+        return columns.latitude, columns.longitude
+
+    def held_is_target(self) -> bool:
+        """Whether those are the columns that the answers go into."""
+        columns = self.write.columns
+        return self.write.in_place and self.held_columns() == (columns.latitude, columns.longitude)
+
+    @model_validator(mode="after")
+    def _one_direction(self) -> "Job":
+        if self.in_reverse and self.address is not None:
+            raise ValueError('direction = "reverse" asks about positions: [address] has no place there')
+        if self.in_reverse and self.records.latitude is None:
+            raise ValueError('direction = "reverse" needs the positions: records.latitude and records.longitude')
+        if not self.in_reverse and self.address is None:
+            raise ValueError("address is missing: which columns make it")
+        return self
+
+    @model_validator(mode="after")
+    def _into_the_database(self) -> "Job":
+        write = self.write
+        if self.records.database is not None and write.to is not None:
+            raise ValueError(
+                'write.to is a file, and the records are in a database: say in_place = true or table = "…"'
+            )
+        if self.records.database is None and write.table is not None:
+            raise ValueError('write.table is in a database, and the records are in a file: say to = "…"')
+        if self.records.file == STANDARD and write.in_place:
+            raise ValueError('standard input can\'t be written into: say to = "-" or to = "…"')
+        if self.records.database is None and write.columns.geometry is not None:
+            raise ValueError("write.columns.geometry is a column of a database, and the records are in a file")
+        if self.records.query is not None and write.in_place:
+            raise ValueError('a query can\'t be written into: say table = "…" under [write]')
+        return self
+
+    @model_validator(mode="after")
+    def _address_is_safe(self) -> "Job":
+        read = self.records.keys() + ([] if self.write.table else list(self.composing().raw_columns()))
+        clash = set(read) & set(self.write.columns.mapped().values())
+        if clash:
+            raise ValueError(f"write.columns would overwrite {min(clash)!r}, which the job reads")
+        return self

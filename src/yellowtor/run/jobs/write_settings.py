@@ -1,0 +1,132 @@
+"""The part of a job that says where the answers go."""
+
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from yellowtor.addresses.address import PARTS
+from yellowtor.addresses.line import LineTemplate
+from yellowtor.answers.geography.projection import Projection
+from yellowtor.answers.ledger_rows import EXTRA
+from yellowtor.run.jobs.record_settings import Column, Name
+from yellowtor.settings import Settings
+
+
+class AnswerColumns(Settings):
+    """Which column gets which part of the answer; a column that isn't there is added at the right."""
+
+    latitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
+    longitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
+    outcome: Column | None = Field(None, description="How the record ended.")
+    confidence: Column | None = Field(None, description="Probability that the point is right, 0 to 1.")
+    level: Column | None = Field(None, description="How fine the position is.")
+    matched: Column | None = Field(None, description="The address that the service answered.")
+    matched_number: Column | None = Field(None, description="House number of the address that the service answered.")
+    matched_street: Column | None = Field(None, description="Its street.")
+    matched_town: Column | None = Field(None, description="Its town.")
+    matched_postcode: Column | None = Field(None, description="Its postcode.")
+    matched_region: Column | None = Field(None, description="Its region.")
+    matched_country: Column | None = Field(None, description="Its country.")
+    postal: Column | None = Field(
+        None, description="The lines of a postal address for a letter (`write.postal`), in one cell."
+    )
+    postal_1: Column | None = Field(None, description="The first of those lines.")
+    postal_2: Column | None = Field(None, description="The second.")
+    postal_3: Column | None = Field(None, description="The third.")
+    postal_4: Column | None = Field(None, description="The fourth.")
+    distance_m: Column | None = Field(None, description="In reverse: metres from the point to the place answered.")
+    reasons: Column | None = Field(None, description="Why the confidence is what it is.")
+    geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
+    x: Column | None = Field(None, description="Easting of the point in the coordinate system `write.crs`.")
+    y: Column | None = Field(None, description="Northing of the point in the coordinate system `write.crs`.")
+    geometry: Column | None = Field(
+        None, description="The point as the database's own type, where it has one: PostGIS (EWKB, SRID 4326)."
+    )
+    service: Column | None = Field(None, description="Who answered.")
+    asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
+    extra: dict[str, Column] = Field(
+        default_factory=dict,
+        description="Columns for the fields that the description adds of its own (`[reply.extra]`), by their names.",
+    )
+
+    @model_validator(mode="after")
+    def _pairs(self) -> "AnswerColumns":
+        if (self.latitude is None) != (self.longitude is None):
+            raise ValueError("latitude and longitude belong together")
+        if (self.x is None) != (self.y is None):
+            raise ValueError("x and y belong together")
+        named = list(self.mapped().values())
+        if len(set(named)) < len(named):
+            raise ValueError("two answers can't go into one column")
+        return self
+
+    def mapped(self) -> dict[str, str]:
+        """Column by part; latitude and longitude, where there are any, first."""
+        ours = {part: column for part, column in self if isinstance(column, str)}
+        return ours | {f"{EXTRA}{name}": column for name, column in self.extra.items()}
+
+
+class Write(Settings):
+    to: Path | None = Field(
+        None, description="Where the copy with the answers goes, from the job's folder; `-` is standard output."
+    )
+    in_place: bool = Field(False, description="Write into the source itself instead.")
+    backup: bool = Field(
+        True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
+    )
+    if_edited: Literal["stop", "backup"] = Field(
+        "stop",
+        description="If somebody has changed the copy `to` since it was written: stop before anything is asked, or "
+        "keep it beside itself, with the date in its name, and write a new one.",
+    )
+    table: Name | None = Field(
+        None,
+        description="Or into this table of the records' database: a row for each record, by its key. Rows of records "
+        "that are no longer there stay.",
+    )
+    doubtful: bool = Field(
+        False,
+        description="Write the coordinates of *doubtful* points too; in reverse, their addresses. Map `outcome` if "
+        "you do.",
+    )
+    postal: list[str] = Field(
+        default_factory=lambda: ["{number} {street}", "{postcode} {town}", "{region}", "{country}"],
+        description="The lines of a postal address, of the parts of the one answered; empty lines are left out.",
+    )
+    create: bool | Literal["numeric"] = Field(
+        False,
+        description="Make the columns, and the table of answers, that a database lacks. Coordinates get the type "
+        '`double precision`, or with `"numeric"` the type `numeric(9, 6)`.',
+    )
+    crs: str | None = Field(
+        None,
+        description="Coordinate system of the columns `x` and `y`: an EPSG code, such as `EPSG:3857` "
+        "(`pip install 'yellowtor[crs]'`).",
+    )
+    columns: AnswerColumns = AnswerColumns()
+
+    @field_validator("crs")
+    @classmethod
+    def _known(cls, crs: str | None) -> str | None:
+        if crs is not None:
+            Projection(crs)
+        return crs
+
+    @field_validator("postal")
+    @classmethod
+    def _of_parts(cls, lines: list[str]) -> list[str]:
+        for line in lines:
+            if stray := set(LineTemplate(line).columns) - set(PARTS) - {"country_code"}:
+                raise ValueError(f"{{{min(stray)}}} is no part of an address (there are: {', '.join(PARTS[1:])})")
+        return lines
+
+    @model_validator(mode="after")
+    def _one_target(self) -> "Write":
+        if self.in_place + (self.to is not None) + (self.table is not None) != 1:
+            raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
+        if not self.columns.mapped():
+            raise ValueError("columns names none: say at least latitude and longitude")
+        if (self.crs is None) != (self.columns.x is None):
+            raise ValueError("crs and columns.x, columns.y belong together")
+        return self

@@ -1,0 +1,1 @@
+"""Tables, views and queries of SQLite, PostgreSQL and MariaDB."""

@@ -1,0 +1,311 @@
+"""Records in a table, a view or a query of a database.
+
+They are read by a cursor that is closed before anything is asked, and kept as they were read. Answers are written
+by key, a page of rows in a transaction whose update looks at each row again: what was edited meanwhile is left alone.
+"""
+
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import FLOAT
+from sqlalchemy.exc import DBAPIError, NoSuchTableError
+
+from yellowtor.answers.ledger_rows import Kept, PageWritten
+from yellowtor.errors import BadSource
+from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_text, as_texts, unheard
+from yellowtor.tables.database.column_precision import as_held, remark
+from yellowtor.tables.database.database_source import Named, Place, open_engine, told
+from yellowtor.tables.database.database_target import Create, Target, column, columns_of
+from yellowtor.tables.database.load import Load
+from yellowtor.tables.database.refusals import Rows, set_patience, write_rows
+from yellowtor.tables.database.write_trial import try_to_write
+from yellowtor.tables.row_spool import Page, Spool
+
+TRIED = 3  # records that are written on trial
+SKIPPED = "the database left it as it was, and did not say why: a policy or a trigger may forbid it"
+PAGE = 5_000  # rows that are read, and written in one transaction
+OF_POSTGIS = {"spatial_ref_sys", "geometry_columns", "geography_columns"}  # no records are in these
+
+
+class DatabaseTable:
+    """Records of a database as a Table. Raises BadSource for whatever is wrong with it.
+
+    needed are the columns that the job reads, answers the columns by the part of the answer that they get; what is
+    missing for them is made if `create`. What is there is read too: an answer that stands in its place is not written
+    again.
+    """
+
+    decimal = "."
+    backup = None
+    remarks: Sequence[str] = ()
+    left: Sequence[str] = ()
+    calculated: Sequence[str] = ()
+
+    def __init__(
+        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
+    ) -> None:
+        self._place = place
+        url = place.full_url(folder)
+        self.name = f"{place.table or 'The query'} in {place.shown()}"
+        with told(self.name, "can't be opened"):
+            self._engine = open_engine(url)
+            there = self._columns()
+            self._kinds = there
+            self.keys: Sequence[str] = place.keys or self._primary_key()
+        wanted = list(dict.fromkeys([*self.keys, *needed]))
+        if missing := [name for name in wanted if name not in there]:
+            raise BadSource(
+                f"{self.name} has no column {', '.join(map(repr, missing))}, which the job names "
+                f"(it has: {', '.join(there)}). Nothing was sent."
+            )
+        table = place.results or place.table
+        assert table is not None, "the job sees to it that a query has a table of results"
+        with told(str(table), "can't be opened"):
+            self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
+        own = [] if place.results else self._target.present
+        self.header = list(dict.fromkeys([*wanted, *own]))
+        self.exact_keys = not any(isinstance(self._kinds.get(key), sa.CHAR) for key in self.keys)  # which are padded
+        self.into = f"{table} in {place.shown()}"
+        self.as_held = as_held(self._target.coarse())
+        self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})
+        self._read: Spool | None = None  # the rows as they were read last, whole
+
+    def batches(self) -> Iterator[Sequence[Row]]:
+        """The rows as texts, in the job's order, through a cursor of the server."""
+        order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
+        query = self._records(self.header).order_by(*order, *map(column, self.keys))
+        self._read, spool = None, Spool()
+        with told(self.name, "can't be read"), self._engine.connect() as connection:
+            streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
+            found = streaming.execute(query)
+            cursor: Any = found.cursor
+            try:
+                for rows in found.partitions(PAGE):
+                    page = list(zip(*rows, strict=True))
+                    spool.add(page)
+                    yield Texts(page)
+            except DBAPIError:
+                _give_up(cursor)
+                raise
+        self._read = spool
+
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+        """Write what answering gives into the target's columns; kept is called after each transaction.
+
+        The rows are those that batches() gave last. While one page is being written, the next one is answered.
+        """
+        del to, columns
+        if self._read is None:
+            for _ in self.batches():
+                pass
+        assert self._read is not None, "they were read just now"
+        written = [0]
+        with told(self.into, "can't be written any further", lambda: written[0]):
+            self._target.make(self._records(self.keys))
+            with (
+                self._engine.execution_options(writes=True).connect() as connection,
+                ThreadPoolExecutor(1) as aside,
+            ):
+                set_patience(connection)
+                self._target.open(connection, self._records(self.header), self._compared)
+                connection.commit()
+                writing: Future[PageWritten] | None = None
+                for page in self._read.pages():
+                    ready = self._ready(page, answering(Texts(page)))
+                    if writing:
+                        kept(writing.result())
+                        written[0] += PAGE
+                    writing = aside.submit(self._put, connection, page, ready)
+                if writing:
+                    kept(writing.result())
+
+    def refresh(self) -> bool:
+        """Columns go by their names, in each statement."""
+        return False
+
+    def fingerprint(self) -> str:
+        """A database can't tell cheaply whether it is the same."""
+        return ""
+
+    def check_target(self, to: Path | None) -> list[str]:
+        """Raise BadSource when the answers can't be written."""
+        del to
+        records = self._records(self.header)
+        with told(self.name, "can't be read"), self._engine.connect() as connection:
+            some = connection.execute(records.limit(TRIED)).all()
+        with told(self.into, "can't be written"):
+            self._target.check()
+            tried = [dict(zip(self.header, row, strict=True)) for row in some]
+            try_to_write(self._target, records, self._compared, tried)
+        said = remark([self._target.columns.get(part, "") for part in DEGREES], self._target.coarse())
+        return [said] if said else []
+
+    def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
+        """A page as its target takes it, by which columns it has new cells for."""
+        names, read = list(self._target.columns.values()), dict(zip(self.header, page, strict=True))
+        changing = _changing([read.get(name) for name in names], self._as_given_back(answers))
+        known = [read[name] for name in (*self.keys, *self._compared)]
+        loads = []
+        for which, places in _by_cells(answers, changing):
+            told: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
+            if len(places) < len(page[0]):
+                told = [[column[at] for at in places] for column in told]
+            loads.append(self._target.load(told, [names[at] for at in which]))
+        return loads
+
+    def _as_given_back(self, answers: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
+        """Cells as the table gives them back, where its columns for degrees are known to hold fewer digits."""
+        parts = list(self._target.columns)
+        if self.as_held is None or not self._target.own or not set(DEGREES) <= set(parts):
+            return answers
+        at, cells = [parts.index(part) for part in DEGREES], list(answers)
+        pairs = zip(cells[at[0]], cells[at[1]], strict=True)
+        held = [self.as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
+        cells[at[0]], cells[at[1]] = ([pair[n] for pair in held] for n in range(2))
+        return cells
+
+    def _put(self, connection: sa.Connection, page: Page, loads: Sequence[Load]) -> PageWritten:
+        """Write a page in a transaction of its own, but for the rows that are refused."""
+        done = Rows()
+        write_rows(connection, self._target, loads, done, ordered=not self._place.first)
+        changed = sum(put.changed for put in done.put)
+        if not done.refused and not any(put.left or put.skipped or put.returned for put in done.put):
+            return PageWritten(changed=changed)
+        width = len(self.keys)
+        at = {key: place for place, key in enumerate(zip(*page[:width], strict=True))}
+        left = {at[tuple(key)] for put in done.put for key in put.left}
+        refused = {at[tuple(key)]: SKIPPED for put in done.put for key in put.skipped} | {
+            at[tuple(key)]: why for key, why in done.refused.items()
+        }
+        returned = {at[tuple(row[:width])]: row[width:] for put in done.put for row in put.returned}
+        texts = {
+            place: dict(zip(self._target.looked_at, map(as_text, row), strict=True))
+            for place, row in returned.items()
+            if place not in left and place not in refused
+        }
+        return PageWritten(sorted(left - refused.keys()), refused, texts, changed)
+
+    def _comparable(self, wanted: Container[str]) -> dict[str, Any]:
+        """Of the wanted columns those that must be as they were read when answers are written; with their types.
+
+        MariaDB's FLOAT is not among them: it gives fewer digits than it has.
+        """
+        single = self._engine.dialect.name in {"mysql", "mariadb"}
+        names = [name for name in self.header if name in wanted and name not in self.keys]
+        kinds = {name: self._kinds.get(name) for name in names}
+        return {name: kind for name, kind in kinds.items() if not (single and type(kind) is FLOAT)}
+
+    def _records(self, names: Sequence[str]) -> sa.Select[Any]:
+        """The job's records, in these columns."""
+        table, query = self._place.table, self._place.query
+        source: Any = sa.table(table.table, schema=table.schema) if table else _as_table(query or "")
+        chosen = sa.select(*map(column, names)).select_from(source)
+        if self._place.only:
+            chosen = chosen.where(sa.literal_column(f"({self._place.only})", sa.Boolean))
+        return chosen
+
+    def _columns(self) -> Mapping[str, Any]:
+        """The columns that there are, with their types where those are known."""
+        table = self._place.table
+        if table is None:
+            with self._engine.connect() as connection:
+                everything = sa.select(sa.text("*")).select_from(_as_table(self._place.query or "")).limit(0)
+                return dict.fromkeys(connection.execute(everything).keys())
+        try:
+            return columns_of(self._engine, table)
+        except NoSuchTableError as error:
+            look = sa.inspect(self._engine)
+            there = [*look.get_table_names(table.schema), *look.get_view_names(table.schema)]
+            raise BadSource(
+                f"There is no table {self.name} (there are: {', '.join(sorted(there)) or 'none'}). Nothing was sent."
+            ) from error
+
+    def _primary_key(self) -> Sequence[str]:
+        table = self._place.table
+        names = sa.inspect(self._engine).get_pk_constraint(table.table, table.schema) if table else None
+        if not names or not names["constrained_columns"]:
+            raise BadSource(f'{self.name} has no primary key. Name one: key = "…" under [records]. Nothing was sent.')
+        return names["constrained_columns"]
+
+
+def _give_up(cursor: Any) -> None:
+    """The connection is lost: have no driver try to read the rest of the rows later, and complain that it can't."""
+    with suppress(Exception):
+        cursor._result.unbuffered_active = False  # noqa: SLF001 - PyMySQL has no other way
+    with suppress(Exception):
+        cursor.close()
+
+
+def _as_table(query: str) -> Any:
+    """A query as what is selected from; a colon in it is no variable of ours."""
+    return sa.text(f"({query.strip().rstrip(';')}) AS records".replace(":", r"\:"))
+
+
+def _changing(old: Sequence[Sequence[Any] | None], new: Sequence[Sequence[Any]]) -> Sequence[int]:
+    """The places of a page's rows that do not hold what they are to hold, column by column; old: None if not read."""
+    rows = range(len(new[0]) if new else 0)
+    same: Sequence[int] = rows  # as far as is known
+    for before, after in zip(old, new, strict=True):
+        if before is None:
+            return rows
+        if tuple(after) != before:
+            same = [at for at in same if after[at] is LEAVE or _is_same(before[at], after[at])]
+    return sorted(set(rows).difference(same)) if same else rows
+
+
+def _is_same(old: Any, new: object) -> bool:
+    """Whether a cell, as the driver gives it, surely is what it is to be; if not, the database compares."""
+    if isinstance(old, Decimal) and isinstance(new, float):
+        return old == Decimal(repr(new))
+    return bool(old == (new.hex().upper() if isinstance(new, bytes) else new))  # a geometry is read as digits
+
+
+def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterable[tuple[Sequence[int], Sequence[int]]]:
+    """Places of a page's rows by which of the columns they have new cells for; a row that has none is in none."""
+    if not any(LEAVE in column for column in answers):
+        return [(range(len(answers)), places)] if places else []
+    groups: dict[tuple[int, ...], list[int]] = {}
+    for place in places:
+        groups.setdefault(tuple(at for at, column in enumerate(answers) if column[place] is not LEAVE), []).append(
+            place
+        )
+    return [(which, places) for which, places in groups.items() if which]
+
+
+def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:
+    """The tables and views of a database, those of its default schema first; none of PostGIS. Raises BadSource."""
+    place = Place(url, None, password=password)
+    with told(place.shown(), "can't be opened"):
+        look = sa.inspect(open_engine(place.full_url(folder)))
+        own = [Named(name) for name in (*look.get_table_names(), *look.get_view_names())]
+        hidden = {
+            look.default_schema_name,
+            "information_schema",
+            "pg_catalog",
+            "mysql",
+            "performance_schema",
+            "sys",
+            "main",
+        }
+        schemas = [schema for schema in look.get_schema_names() if schema not in hidden]
+        others = [Named(n, s) for s in schemas for n in (*look.get_table_names(s), *look.get_view_names(s))]
+    return [named for named in own + others if named.table not in OF_POSTGIS]
+
+
+def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[Row], list[str]]:
+    """The columns of a table, its first rows, and its primary key. Raises BadSource."""
+    table = place.table
+    assert table is not None, "a sample is of a table"
+    with told(f"{table} in {place.shown()}", "can't be read"):
+        engine = open_engine(place.full_url(folder))
+        header = list(columns_of(engine, table))
+        query = sa.select(*map(column, header)).select_from(sa.table(table.table, schema=table.schema)).limit(count)
+        with engine.connect() as connection:
+            rows = connection.execute(query).all()
+        key = sa.inspect(engine).get_pk_constraint(table.table, table.schema)["constrained_columns"]
+    return header, as_texts(rows), key

@@ -1,0 +1,133 @@
+"""Writing a record on trial, in a transaction that is rolled back: refusals are found before a request costs money.
+
+One of the first records gets each outcome and each level once, and texts of a usual length. Triggers see it; nothing
+stays.
+"""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import DBAPIError
+
+from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.errors import BadSource
+from yellowtor.tables.cells import NUMBERS
+from yellowtor.tables.database.database_target import Target, column
+from yellowtor.tables.database.refusals import Refusal, set_patience
+
+USUAL = {"reasons": 120, "matched": 80, "postal": 80, "matched_number": 4, "matched_postcode": 8, "matched_country": 2,
+         "service": 12}  # fmt: skip  # characters of a text that a column must have room for
+OTHERS = 24
+_tried: set[Any] = set()  # tables that were tried well: a run that follows its source tries once, not in each round
+TRIED: Mapping[str, Sequence[Any]] = {
+    "outcome": [outcome.value for outcome in Outcome],
+    "level": ["", *(level.value for level in Level)],
+    "latitude": [47.123456, -9.654321], "longitude": [12.123456, -9.654321], "confidence": [0.9876, 1.0],
+    "x": [1234567.891], "y": [1234567.891], "distance_m": [12.3],
+    "geo": ["geo:-47.123456,-112.123456"], "asked_at": ["2026-01-31T12:34:56.789+00:00"],
+}  # fmt: skip
+
+
+def try_to_write(
+    target: Target, records: sa.Select[Any], compared: Mapping[str, Any], some: Sequence[Mapping[str, Any]]
+) -> None:
+    """Write some of the records, and take that back. Raises BadSource for what the database refuses of each of them."""
+    what = (target.engine.url, str(target.table), tuple(target.columns.items()), target.is_whole)
+    if what in _tried:
+        return
+    transactional = target.engine.dialect.name in {"postgresql", "sqlite"}  # its tables can be made on trial
+    with target.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
+        try:
+            set_patience(connection)
+            keys: sa.Select[Any] = records.with_only_columns(*map(column, target.keys))
+            if transactional:
+                target.make_in(connection, keys)
+            elif not target.is_whole:
+                _check_right(connection, target)
+            if some and (transactional or target.exists):
+                target.open(connection, records, compared)
+                _write_each(connection, target, [[one[name] for name in (*target.keys, *compared)] for one in some])
+        finally:
+            trial.rollback()
+            target.forget_made()
+    if some:
+        _tried.add(what)
+
+
+def _check_right(connection: sa.Connection, target: Target) -> None:
+    """Raise BadSource where this user may not make what is missing: MariaDB's tables can't be made on trial."""
+    wanted = "ALTER" if target.exists else "CREATE"
+    grants = [str(row[0]) for row in connection.exec_driver_sql("SHOW GRANTS")]
+    if not any(
+        re.search(rf"\b(?:ALL PRIVILEGES|{wanted})\b(?! (?:USER|ROUTINE|VIEW|TEMPORARY|TABLESPACE))", g) for g in grants
+    ):
+        raise BadSource(
+            f"{target.table} can't be written: the right {wanted} is denied to this user, and the job says create = "
+            "true. Nothing was sent."
+        )
+
+
+def _write_each(connection: sa.Connection, target: Target, records: Sequence[Sequence[Any]]) -> None:
+    """Write each sample, all columns at once; where that fails, each column by itself, to tell which.
+
+    What is refused for one record may be a rule about that record: then it is written to the next.
+    """
+    parts = {name: part for part, name in target.columns.items() if part != "geometry" and name in target.known}
+    for sample in _samples(parts):
+        error = _error_of(connection, target, records, sample)
+        if error is not None:
+            for name, value in sample.items():
+                if one := _error_of(connection, target, records, {name: value}):
+                    raise _refused(target, name, value, one) from one
+            raise BadSource(
+                f"{target.table} can't be written: {Refusal(error).said(target)}. Nothing was sent."
+            ) from error
+
+
+def _error_of(
+    connection: sa.Connection, target: Target, records: Sequence[Sequence[Any]], sample: Mapping[str, Any]
+) -> DBAPIError | None:
+    """The last record's error, if none of them can be written so."""
+    found = None
+    for known in records:
+        try:
+            _write(connection, target, known, sample)
+        except DBAPIError as error:
+            found = error
+        else:
+            return None
+    return found
+
+
+def _write(connection: sa.Connection, target: Target, known: Sequence[Any], sample: Mapping[str, Any]) -> None:
+    with connection.begin_nested() as attempt:
+        load = target.load([[value] for value in (*known, *sample.values())], list(sample))
+        target.put(connection, load, ordered=False)
+        attempt.rollback()
+
+
+def _samples(parts: Mapping[str, str]) -> Iterator[dict[str, Any]]:
+    values = {name: TRIED.get(part) or [_usual(part)] for name, part in parts.items()}
+    for at in range(max(map(len, values.values()), default=0)):
+        yield {name: tried[at % len(tried)] for name, tried in values.items()}
+
+
+def _usual(part: str) -> Any:
+    if part in NUMBERS:
+        return 1.5
+    kind = "postal" if part.startswith("postal") else part
+    return ("Lorem ipsum " * 20)[: USUAL.get(kind, OTHERS)]
+
+
+def _refused(target: Target, name: str, value: Any, error: DBAPIError) -> BadSource:
+    if Refusal(error).is_of_right:
+        said = Refusal(error).said(target)
+        return BadSource(f"{target.table}: the column {name!r} can't be written: {said}. Nothing was sent.")
+    shown = f"{value[:30]!r}… ({len(value)} characters)" if isinstance(value, str) and len(value) > 40 else repr(value)
+    return BadSource(
+        f"{target.table}: the column {name!r} does not take {shown}, which an answer may be: "
+        f"{Refusal(error).said(target)}. Widen it, or map another column. Nothing was sent."
+    )

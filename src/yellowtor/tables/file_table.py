@@ -1,0 +1,84 @@
+"""What all tables in files have in common."""
+
+import stat
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Iterator, Sequence
+from pathlib import Path
+
+from yellowtor.answers.ledger_rows import Kept
+from yellowtor.errors import BadSource
+from yellowtor.files import State, check_writable, fingerprint, state_of
+from yellowtor.tables.cells import Answering, AsHeld, Row, unheard
+
+
+class FileTable(ABC):
+    """Records in a file. The header names the columns of each row; `name` is what messages call the file.
+
+    A file knows no key of its own, and holds its numbers with a decimal point unless it says otherwise. `state` is that
+    of the file when its header was read.
+    """
+
+    endings: frozenset[str]  # that the name of a copy may have
+    keys: Sequence[str] = ()
+    into = ""
+    decimal = "."
+    header: list[str]
+    as_held: AsHeld | None = None
+    exact_keys = False  # blanks around a key mean nothing in a file
+    is_chosen_from = False  # not every row is a record
+    left: Sequence[str] = ()  # cells that were left as they are when answers were written, though there were new ones
+
+    def __init__(self, path: Path, backup: Path | None = None, name: str = "") -> None:
+        self.path, self.backup, self.name = path, backup, name or str(path)
+        self.state: State = state_of(path)
+        self.remarks: list[str] = []
+
+    @property
+    def calculated(self) -> Collection[str]:
+        """Columns that other programs fill by themselves."""
+        return ()
+
+    @abstractmethod
+    def _open(self) -> None:
+        """Read the header, and what else is to be known before the records are read. Raises BadSource."""
+
+    def refresh(self) -> bool:
+        """Read the header anew if somebody has written to the file since; whether that is so. Raises BadSource."""
+        if (state := state_of(self.path)) == self.state:
+            return False
+        self.state = state
+        self._open()
+        return True
+
+    @abstractmethod
+    def batches(self) -> Iterator[Sequence[Row]]:
+        """The records as rows of texts, some thousands at a time. Raises BadSource."""
+
+    @abstractmethod
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept.
+
+        Raises BadSource where somebody has written to the file since its header was read.
+        """
+
+    def fingerprint(self) -> str:
+        return fingerprint(self.path)
+
+    def check_target(self, to: Path | None) -> list[str]:
+        """Raise BadSource when `to` can't be written now; give back remarks about it."""
+        if to and not to.name.lower().endswith(tuple(self.endings)):
+            raise BadSource(
+                f"write.to = {to.name!r}: a copy of {self.path.name} ends in {' or '.join(sorted(self.endings))}. "
+                "Nothing was sent."
+            )
+        return check_writable(to or self.path)
+
+
+def check_readable(path: Path, name: str) -> None:
+    """Raise BadSource where a file is none that can be read more than once: a pipe, a device, a folder."""
+    found = path.stat()
+    if not stat.S_ISREG(found.st_mode):
+        pipe = stat.S_ISFIFO(found.st_mode)
+        hint = 'say file = "-" and pipe the records in' if pipe else "only regular files are read"
+        kind = "a pipe" if pipe else "a folder" if stat.S_ISDIR(found.st_mode) else "a device or a socket"
+        raise BadSource(f"{name} is {kind}: {hint}. Nothing was sent.")

@@ -1,0 +1,1 @@
+"""JSON arrays, JSON lines and GeoJSON points."""

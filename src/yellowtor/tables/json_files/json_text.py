@@ -1,0 +1,114 @@
+"""Changing values in JSON text (RFC 8259) and nothing else: the text around them stays as it stands.
+
+Numbers too long for us, spellings, blanks and line breaks are whoever's wrote them.
+"""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+_DECODER = json.JSONDecoder(strict=False)
+_BLANKS = " \t\r\n"
+
+
+class TextSpan(NamedTuple):
+    """Where a value stands in the text."""
+
+    start: int
+    end: int
+
+
+class Members(NamedTuple):
+    """The members of an object: the span of each value by its name, and how another one is added at `end`."""
+
+    values: Mapping[str, TextSpan]
+    end: int
+    before_name: str  # what stands between the comma and a name
+    before_value: str  # between a name and its value, the colon with it
+
+
+def members(text: str, at: int) -> Members:
+    """The members of the object that begins at `at`. The text is known to be valid JSON."""
+    values: dict[str, TextSpan] = {}
+    before_name, before_value, end = "", ": ", at + 1
+    at += 1
+    while text[name_at := _skip(text, at)] != "}":
+        name, name_end = _DECODER.raw_decode(text, name_at)
+        value_at = _skip(text, text.index(":", name_end) + 1)
+        _, end = _DECODER.raw_decode(text, value_at)
+        values[name] = TextSpan(value_at, end)
+        before_name, before_value = text[at:name_at], text[name_end:value_at]
+        at = _skip(text, end)
+        at += text[at] == ","
+    if len(values) == 1 and not before_name and before_value.endswith(" "):
+        before_name = " "
+    return Members(values, end, before_name, before_value)
+
+
+def elements(text: str, at: int) -> Iterator[TextSpan]:
+    """Where the elements of the array that begins at `at` stand."""
+    at = _skip(text, at + 1)
+    while text[at] != "]":
+        _, end = _DECODER.raw_decode(text, at)
+        yield TextSpan(at, end)
+        at = _skip(text, end)
+        if text[at] == ",":
+            at = _skip(text, at + 1)
+
+
+def edits(text: str, at: int, changes: Mapping[Sequence[str], Any]) -> list[tuple[TextSpan, str]]:
+    """What to put where, so that the object at `at` gets these values at these paths.
+
+    Objects on the way that are missing are made; a member that is missing is not made only to hold null. Raises
+    ValueError where the way leads through something that is no object.
+    """
+    found, added = members(text, at), []
+    done: list[tuple[TextSpan, str]] = []
+    by_name: dict[str, dict[Sequence[str], Any]] = {}
+    for path, value in changes.items():
+        by_name.setdefault(path[0], {})[path[1:]] = value
+    for name, inner in by_name.items():
+        span = found.values.get(name)
+        if span and () not in inner and text[span.start] == "{":
+            done += edits(text, span.start, inner)
+        elif span and () not in inner and text[span.start : span.end] != "null":
+            raise ValueError(f"{name!r} holds {text[span.start : span.end][:40]}, which is no object")
+        elif (value := _nested(inner)) != (json.loads(text[span.start : span.end]) if span else None):
+            if span:
+                done.append((span, _json(value)))
+            else:
+                added.append(f"{found.before_name}{_json(name)}{found.before_value}{_json(value)}")
+    if added:
+        comma = "," if found.values else ""
+        done.append((TextSpan(found.end, found.end), comma + ",".join(added)))
+    return done
+
+
+def edited(text: str, done: Sequence[tuple[TextSpan, str]]) -> str:
+    """The text with the edits carried out."""
+    pieces, last = [], 0
+    for span, new in sorted(done):
+        pieces += [text[last : span.start], new]
+        last = span.end
+    return "".join(pieces) + text[last:]
+
+
+def _nested(inner: Mapping[Sequence[str], Any]) -> Any:
+    """The value that these paths make; None where all of it is."""
+    if () in inner:
+        return inner[()]
+    made: dict[str, dict[Sequence[str], Any]] = {}
+    for path, value in inner.items():
+        if value is not None:
+            made.setdefault(path[0], {})[path[1:]] = value
+    return {name: _nested(deeper) for name, deeper in made.items()} or None
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _skip(text: str, at: int) -> int:
+    while text[at] in _BLANKS:
+        at += 1
+    return at

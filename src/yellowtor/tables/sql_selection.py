@@ -1,0 +1,127 @@
+"""Those records of a file that a SQL condition holds for, in a SQL order: as a database would do it, by DuckDB.
+
+The condition sees the file's columns as texts, empty cells as NULL, and nothing else: no file, no network, no
+other table. Only an order needs all the records in memory at once.
+"""
+
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from yellowtor.answers.ledger_rows import Kept
+from yellowtor.errors import BadSource
+from yellowtor.tables.cells import LEAVE, Answering, Row, unheard
+from yellowtor.tables.file_table import FileTable
+
+if TYPE_CHECKING:
+    import duckdb
+
+    from yellowtor.tables.data_frame import FrameTable
+
+SEALED = {
+    "enable_external_access": "false",
+    "autoload_known_extensions": "false",
+    "autoinstall_known_extensions": "false",
+    "python_enable_replacements": "false",
+}
+BATCH = 2_000
+
+
+class ChosenTable:
+    """A file's table of which only some records count. Raises BadSource for a condition that can't be run."""
+
+    def __init__(self, table: "FileTable | FrameTable", only: str | None, first: str | None) -> None:
+        self._table, self._only, self._first = table, only, first
+        table.is_chosen_from = only is not None
+        self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
+        self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks
+        self.as_held, self.exact_keys = table.as_held, table.exact_keys
+        self.fingerprint = table.fingerprint
+        with self._engine() as engine:  # so that a mistake is told before anything is done
+            self._numbers(engine, [])
+
+    def refresh(self) -> bool:
+        anew = self._table.refresh()
+        self.header, self.decimal, self.as_held = self._table.header, self._table.decimal, self._table.as_held
+        return anew
+
+    @property
+    def calculated(self) -> Collection[str]:
+        return self._table.calculated
+
+    @property
+    def left(self) -> Sequence[str]:
+        return self._table.left
+
+    def check_target(self, to: Path | None) -> list[str]:
+        return self._table.check_target(to)
+
+    def batches(self) -> Iterator[Sequence[Row]]:
+        """The chosen rows, in the file's order or the job's."""
+        with self._engine() as engine:
+            if not self._first:
+                for batch in self._table.batches():
+                    if chosen := [batch[n] for n in self._numbers(engine, batch)]:
+                        yield chosen
+                return
+            rows = [row for batch in self._table.batches() for row in batch]
+            order = self._numbers(engine, rows)
+        for at in range(0, len(order), BATCH):
+            yield [rows[n] for n in order[at : at + BATCH]]
+
+    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+        """Write as the file's table does, and leave what was not chosen as it is."""
+        with self._engine() as engine:
+
+            def answer(batch: Sequence[Row]) -> Sequence[Any]:
+                chosen = sorted(self._numbers(engine, batch))
+                cells: list[list[Any]] = [[LEAVE] * len(batch) for _ in columns]
+                for column, new in zip(cells, answering([batch[n] for n in chosen]) if chosen else [], strict=False):
+                    for n, cell in zip(chosen, new, strict=True):
+                        column[n] = cell
+                return cells
+
+            self._table.rewrite(to, columns, answer, kept)
+
+    def _numbers(self, engine: "duckdb.DuckDBPyConnection", rows: Sequence[Row]) -> list[int]:
+        """Which of these rows are chosen, in order."""
+        import duckdb
+        import pyarrow as pa
+
+        named = [(at, name) for at, name in enumerate(self.header) if name and self.header.count(name) == 1]
+        columns = {name: pa.array([row[at] or None for row in rows], pa.string()) for at, name in named}
+        number = "n"
+        while number in columns:
+            number += "_"
+        engine.register("records", pa.table({**columns, number: pa.array(range(len(rows)), pa.int64())}))
+        where = f"WHERE ({self._only})" if self._only else ""
+        order = f"{self._first}, {number}" if self._first else number
+        query = f"SELECT {number} FROM records {where} ORDER BY {order}"  # noqa: S608 - sealed off
+        try:
+            (statement,) = engine.extract_statements(query)
+            return [n for (n,) in engine.execute(statement).fetchall()]
+        except (duckdb.Error, ValueError) as error:
+            said = str(error).strip().splitlines()[0]
+            rule = " and ".join(f"{k} = {v!r}" for k, v in (("only", self._only), ("first", self._first)) if v)
+            raise BadSource(f"{self.name}: records.{rule} can't be run: {said}. Nothing was sent.") from error
+        finally:
+            engine.unregister("records")
+
+    @contextmanager
+    def _engine(self) -> "Iterator[duckdb.DuckDBPyConnection]":
+        try:
+            import duckdb
+            import pyarrow as pa
+        except ImportError as error:
+            raise BadSource(
+                f"records.only and records.first need {error.name} for a file: pip install 'yellowtor[select]'. "
+                "Nothing was sent."
+            ) from error
+        del pa
+        engine = duckdb.connect(":memory:", config=dict(SEALED))
+        try:
+            engine.execute("SET lock_configuration = true")
+            yield engine
+        finally:
+            engine.close()

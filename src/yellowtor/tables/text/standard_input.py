@@ -1,0 +1,23 @@
+"""Delimited text from standard input. It is read twice, so it is kept in a temporary file as long as the table."""
+
+import shutil
+import tempfile
+from pathlib import Path
+from typing import BinaryIO
+
+from yellowtor.errors import BadSource
+from yellowtor.tables.text.delimited import DelimitedTable
+from yellowtor.tables.text.dialect import StatedDialect
+
+
+class StandardInput(DelimitedTable):
+    """The records of a stream, whole. Raises BadSource for whatever is wrong with them."""
+
+    def __init__(self, stream: BinaryIO, told: StatedDialect) -> None:
+        self._kept = tempfile.NamedTemporaryFile(prefix="yellowtor-", suffix=".csv")  # noqa: SIM115 - goes with us
+        try:
+            shutil.copyfileobj(stream, self._kept, 1 << 20)
+            self._kept.flush()
+        except OSError as error:
+            raise BadSource(f"Standard input can't be kept for the run: {error.strerror}. Nothing was sent.") from error
+        super().__init__(Path(self._kept.name), told, name="Standard input")

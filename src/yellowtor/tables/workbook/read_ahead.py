@@ -1,0 +1,28 @@
+"""Beginning to read a job's workbook while the program is still being loaded.
+
+Its reader needs no interpreter, and both take about as long. What is wrong with the job or the workbook is told later,
+by those who read them.
+"""
+
+import tomllib
+from pathlib import Path
+
+WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+LONGEST_LINE = 1 << 14
+LARGEST = 8 << 20  # bytes: the program ends only when this does, and whoever made a mistake in the job waits for it
+
+
+def read_ahead(job: Path) -> None:
+    """Begin to read the workbook that this job's records are in, if they are in one."""
+    try:
+        text = job.read_text(encoding="utf-8-sig")
+        if max(map(len, text.splitlines()), default=0) > LONGEST_LINE:
+            return  # reading it might take long, and others tell why
+        records = tomllib.loads(text)["records"]
+        path, sheet, table = job.absolute().parent / records["file"], records.get("sheet"), records.get("table")
+        if path.suffix.lower() in WORKBOOKS and path.is_file() and path.stat().st_size <= LARGEST:
+            from yellowtor.tables.workbook.workbook_file import Book, keep_ahead
+
+            keep_ahead(Book(path, None if table else sheet or ""))
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return
