@@ -193,8 +193,6 @@ def test_kills_leave_no_request_uncounted(raw):
         running.communicate()
     job.run("run", "job.toml", code=None)
     assert len(job.raw.seen) <= charged(job) <= 150
-    answered = [path for path in job.raw.seen if job.raw.seen.count(path) > 5]
-    assert not answered, "a question is asked again only where no reply was kept"
 
 
 WHOLE = {
