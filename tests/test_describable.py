@@ -156,6 +156,58 @@ def test_what_is_promised_is_looked_for_and_a_run_that_is_killed_does_not_ask_ag
     assert (outcomes(job), len(asked)) == (["placed"], 4)
 
 
+BATCH = """
+[forward.many]
+url = "{+base}/many"
+method = "POST"
+most = 5
+question = "{q}"
+json = { all = "{questions}" }
+results = "$.results[*]"
+counts = "requests"
+"""
+
+
+def test_a_promise_outlives_a_refusal_a_spent_allowance_and_records_that_go(raw):  # noqa: F811
+    asked, mood = [], "later"
+
+    def say(_method, path, _query, headers):
+        if path == "/many":
+            asked.append([text.split()[0] for text in json.loads(headers["body"])["all"]])
+            return good(json.dumps({"ticket": f"t{len(asked) - 1}"}).encode(), "202 Accepted")
+        if mood != "ready":
+            return good(b"{}", {"later": "202 Accepted", "refused": "401 No"}[mood])
+        found = [{"places": [PLACES[0] | {"number": number}]} for number in asked[int(path[-1])]]
+        return good(json.dumps({"results": found}).encode())
+
+    job = raw([speaking(say)], records=5, allowance="per_day = 4\nparallel = 1")
+    job.edit("raw.toml", ("[allowance]", f"{BATCH}{POLL}\n[allowance]"))
+    began = time.monotonic()
+    told = job.run("run", "job.toml", code=6).stderr
+    assert "the allowance of the day is spent" in told
+    assert time.monotonic() - began < 20, "and it is not looked for over and over"
+    job.edit("raw.toml", ("per_day = 4\n", ""), ("every_s = 0.1", "every_s = 0.1\nmost = 2"))
+    mood = "refused"
+    job.run("run", "job.toml", code=5)
+    mood = "later"
+    job.path("records.csv").write_text(
+        "Id,Address,City\n" + "".join(f"R{n},{n} Kelp Lane,Nowhere\n" for n in (1, 3, 4))
+    )
+    job.run("run", "job.toml", code=6)
+    mood = "ready"
+    job.run("run", "job.toml")
+    rows = job.rows("out.csv")
+    assert asked == [["0", "1", "2", "3", "4"]], "once"
+    assert {key: row["Matched"].split()[0] for key, row in rows.items()} == {"R1": "1", "R3": "3", "R4": "4"}
+
+
+def test_a_promise_without_a_ticket_is_no_reply_and_stops_the_run(raw):  # noqa: F811
+    job = raw([speaking(lambda *_: good(b'{"id": 7}', "202 Accepted"))], records=20, allowance="parallel = 1")
+    job.edit("raw.toml", ("[allowance]", f"{POLL}\n[allowance]"))
+    assert "there is no ticket where the description says" in job.run("run", "job.toml", code=6).stderr
+    assert len(job.raw.seen) == 5
+
+
 KEYED = """
 [forward.many]
 url = "{+base}/many"

@@ -34,3 +34,14 @@ def without_password(text: str) -> str:
         user, colon, _ = before[len(start) :].partition(":")
         text = f"{start}{user}{colon and f':{MASK}'}@{after}"
     return _IN_QUERY.sub(rf"\g<1>{MASK}", text)
+
+
+def shown_url(text: str) -> str:
+    """A URL without its password, driver and options; mistyped, as without_password() has it."""
+    from sqlalchemy.engine import URL
+
+    url = read_url(text)
+    if url is None:
+        return without_password(text)
+    shown = URL.create(url.get_backend_name(), url.username, None, url.host, url.port, url.database)
+    return shown.render_as_string()

@@ -25,7 +25,7 @@ from yellowtor.services.bodies import fill
 from yellowtor.services.calls import Poll
 from yellowtor.services.description import Description, TokenEndpoint
 from yellowtor.services.making import Wishes
-from yellowtor.services.masking import Masker
+from yellowtor.services.masking import SHORTEST, Masker
 from yellowtor.services.template import UrlTemplate
 from yellowtor.services.transport import LARGEST, RawReply
 
@@ -170,6 +170,8 @@ class Tokens:
             return f"the token endpoint gave no token: the status {came.status}"
         if came.status != 200 or not isinstance(token, str) or not token.isascii() or not token.isprintable():
             return f"the token endpoint gave no token: the status {came.status}"
+        if len(token) < SHORTEST:
+            return f"the token endpoint gave a token of fewer than {SHORTEST} characters, which can't be masked"
         self._masker.add(token)
         self._token = token
         self._until = time.monotonic() + max(seconds / 2, min(seconds, 1e9) - EARLY_S)
@@ -195,14 +197,17 @@ class Polls:
         )  # fmt: skip
 
     def after(self, request: Request, came: RawReply) -> tuple[Request | str, float] | None:
-        """The next look, or why there is none, and in how many seconds; None where the reply is no promise."""
+        """The next look, or why there is none, and in how many seconds; None where the reply is no promise.
+
+        Raises ValueError for a promise without a ticket.
+        """
         headers = {"content-type": came.field("content-type")}
         promised = came.status == 202 or read_kind(self._reading, came.status, came.body, headers) is Kind.ACCEPTED
         if not promised:
             return None
         ticket = request.ticket or self._ticket(came)
         if not ticket:
-            return "the service has taken the question, but there is no ticket where the description says", 0.0
+            raise ValueError("the service has taken the question, but there is no ticket where the description says")
         if request.looks >= self._poll.most:
             return f"the reply was not ready after {self._poll.most} looks: the next run goes on looking", 0.0
         told = retry_after_s(came.field("retry-after"), datetime.now(UTC)) or 0.0

@@ -18,7 +18,7 @@ from sqlalchemy.engine import URL, ExceptionContext
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
-from yellowtor.database_url import read_url, without_password
+from yellowtor.database_url import read_url, shown_url, without_password
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
@@ -67,12 +67,7 @@ class Server(NamedTuple):
         return f"Server({str(self)!r})"
 
     def __str__(self) -> str:
-        url = read_url(self.url)
-        if url is None:
-            return without_password(self.url)
-        return URL.create(
-            url.get_backend_name(), url.username, None, url.host, url.port, url.database
-        ).render_as_string()
+        return shown_url(self.url)
 
 
 class ServerClock:

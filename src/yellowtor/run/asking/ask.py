@@ -40,6 +40,7 @@ from yellowtor.run.ports import Clock, Service, Watcher, Writer
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
 PAGE = 500  # so many questions are brought out of the ledger at a time
+NO_TICKET = (Kind.UNREADABLE, Kind.QUESTION_REFUSED)  # what a service says that does not know a ticket any more
 LOOK_S = 0.5  # between two looks at what another run has in flight
 
 
@@ -156,7 +157,7 @@ class Asker:
             if not (held := await self._reserve(mine, 1, each=False, free=free)):
                 continue
             taken = await self._send(held, 1, [tickets[one.question.key] for one in held])
-            if taken and all(not one.read.kind.is_answer and one.reply.status not in NO_REPLY for one in taken):
+            if taken and all(one.read.kind in NO_TICKET and one.reply.status not in NO_REPLY for one in taken):
                 for one in held:
                     await self._writer.refuse(one.reserved.request_id, taken[0].read.kind)
                 await self._writer.keep_tickets({question.key: None for question in mine})
@@ -221,7 +222,8 @@ class Asker:
             if reply is None:
                 return None
             self._heed(reply, leave.number)
-            reply = await self._follow_ups.reply([one.question for one in held], reply, leave)
+            questions = [one.question for one in held]
+            reply = await self._follow_ups.reply(questions, reply, leave, has_ticket=bool(tickets))
             replies = self._service.apart(reply, tickets[0].questions if tickets else len(held))
             return self._take([replies[ticket.place] for ticket in tickets] or replies, attempt)
         except YellowtorError:

@@ -26,14 +26,19 @@ class FollowUpSender:
         self._service, self._writer, self._gate, self._sent = service, writer, gate, sent
         self._fetching = asyncio.Lock()
 
-    async def reply(self, questions: Sequence[Question], reply: Reply, leaving: Leaving) -> Reply:
-        """The whole reply to a request about these questions, where this one asks for more; leaving is its own."""
-        question, ticket = questions[0], ""
+    async def reply(
+        self, questions: Sequence[Question], reply: Reply, leaving: Leaving, *, has_ticket: bool = False
+    ) -> Reply:
+        """The whole reply to a request about these questions, where this one asks for more; leaving is its own.
+
+        has_ticket: the request looks for a reply that was promised before, also to questions that are not among these.
+        """
+        question = questions[0]
         while (further := reply.follow_up) is not None:
-            if further.ticket and not ticket and leaving.left_at:  # the next run continues from here
-                ticket, count = further.ticket, len(questions)
+            if further.ticket and not has_ticket and leaving.left_at:  # the next run continues from here
+                has_ticket, count = True, len(questions)
                 await self._writer.keep_tickets(
-                    {one.key: Ticket(ticket, place, count) for place, one in enumerate(questions)}
+                    {one.key: Ticket(further.ticket, place, count) for place, one in enumerate(questions)}
                 )
             if further.before is not None:
                 reply = await self._with_token(question, further)
@@ -56,13 +61,8 @@ class FollowUpSender:
         if await self._gate.wait(pause_s):
             return STOPPED
         reply = await self._reserved(question, request)
-        if (
-            request.ticket
-            and reply is not STOPPED
-            and reply.follow_up is None
-            and reply.status in BUSY
-            and not reply.lasting
-        ):
+        came_to_nothing = reply.follow_up is None and reply.status in BUSY and not reply.lasting
+        if request.ticket and came_to_nothing and reply.kind is not Kind.WINDOW_SPENT:
             if request.looks >= self._service.looks:
                 return replace(reply, status=0, kind=Kind.UNAVAILABLE, trouble="the reply was not ready", lasting=True)
             return replace(reply, follow_up=replace(request, looks=request.looks + 1), pause_s=max(1.0, pause_s))

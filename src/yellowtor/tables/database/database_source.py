@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from sqlalchemy.engine import URL
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
-from yellowtor.database_url import read_url, without_password
+from yellowtor.database_url import read_url, shown_url, without_password
 from yellowtor.errors import BadSource
 
 DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
@@ -91,12 +91,7 @@ class Place:
 
     def shown(self) -> str:
         """The URL without password, driver and options."""
-        url = read_url(self.url)
-        if url is None:
-            return without_password(self.url)
-        return URL.create(
-            url.get_backend_name(), url.username, None, url.host, url.port, url.database
-        ).render_as_string()
+        return shown_url(self.url)
 
 
 def open_engine(url: URL) -> sa.Engine:
