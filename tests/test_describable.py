@@ -154,6 +154,13 @@ def test_what_is_promised_is_looked_for_and_a_run_that_is_killed_does_not_ask_ag
     ready = True
     job.run("run", "job.toml")
     assert (outcomes(job), len(asked)) == (["placed"], 4)
+    job.path("records.csv").write_text("Id,Address,City\nY,98 Kelp Lane,Nowhere\n")
+    ready = False
+    job.run("run", "job.toml", code=6)
+    job.run("cache", "forget", "98 Kelp Lane, Nowhere", "--yes")
+    ready = True
+    job.run("run", "job.toml")
+    assert (outcomes(job), len(asked)) == (["placed"], 6), "what was to be forgotten does not come back"
 
 
 BATCH = """

@@ -12,10 +12,10 @@ from yellowtor.settings import Settings
 
 
 class CapRule(Settings):
-    """A limit of one's own, by the calendar: so many requests, or so much money."""
+    """Your own limit for a calendar span: a number of requests, or an amount of money."""
 
-    requests: int | None = Field(None, ge=1, description="So many requests at most.")
-    money: Decimal | None = Field(None, gt=0, description="Or so much money at most, in the currency of the prices.")
+    requests: int | None = Field(None, ge=1, description="The most requests.")
+    money: Decimal | None = Field(None, gt=0, description="Or the most money, in the currency of the prices.")
     span: Span = Field(alias="in", description="One of: " + ", ".join(f"`{span}`" for span in Span) + ".")
 
     @model_validator(mode="after")

@@ -31,22 +31,22 @@ class Pace:
         return (1 + SLACK_S) / self.per_second if self.per_second else 0.0
 
     def with_replies(self, reply_s: float | None, under_way: int) -> "Pace":
-        """What comes of it where a reply takes so many seconds (None: not known), and so many may be under way."""
+        """The lower of this pace and what replies of reply_s seconds (None: unknown), under_way in parallel, allow."""
         most = under_way * (1 + SLACK_S) / reply_s if reply_s else self.per_second
         return Pace(most, self.burst) if most and most < (self.per_second or math.inf) else self
 
     def reserve(self, tat: float, now: float, units: int = 1) -> tuple[float, float]:
         """When the next request may leave, and the new theoretical arrival time; seconds of one clock.
 
-        units is how many requests the service takes it for.
+        units is how many requests the service counts for it.
         """
         tat = min(tat, now + max(AHEAD_S, MOST_AHEAD * self.interval_s))  # it is further only if a clock was set back
         send_at = max(tat - (self.burst - 1) * self.interval_s, now)
         return send_at, max(tat, now) + units * self.interval_s
 
 
-GROW_S = 60.0  # in so many seconds a pace that was halved doubles
-DEAF_S = 2.0  # what is told within so many seconds of it was on its way already
+GROW_S = 60.0  # seconds in which a halved pace doubles
+DEAF_S = 2.0  # ignore 429s for 2 s: those requests were already in flight
 FOR_GOOD = 1e18  # an instant that never comes
 LEAST = 0.02  # requests a second: one in 50 s
 MOST = 1e6  # a second: more than any service bears
@@ -58,7 +58,7 @@ class Learned:
     """The pace that a service was found to bear, in requests a second, at an instant; 0: nothing was found.
 
     It grows again until it is that of the description, or where that has none, 16 times what was found. What the
-    service has told itself (at FOR_GOOD) holds until it tells something else.
+    service has stated itself (at FOR_GOOD) holds until it states something else.
     """
 
     per_second: float = 0.0

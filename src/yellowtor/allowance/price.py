@@ -10,7 +10,7 @@ MILLION = 1_000_000
 
 @dataclass(frozen=True, slots=True)
 class Tier:
-    """Up to so many requests of a month (None: all that follow), each costs so many millionths."""
+    """The price of one request (millionths) up to this number of requests in a month (None: no upper end)."""
 
     upto: int | None
     each: int
@@ -25,7 +25,7 @@ class Price:
     since: date = date.min
 
     def cost(self, used: int, requests: int) -> int:
-        """What so many more cost, in millionths, when so many of the month are used."""
+        """The cost of more requests, in millionths, after `used` requests of the month."""
         total, at, rest = 0, used, requests
         for tier in self.tiers:
             here = rest if tier.upto is None else max(0, min(rest, tier.upto - at))
@@ -33,7 +33,7 @@ class Price:
         return total
 
     def affords(self, used: int, amount: int) -> int | None:
-        """How many more an amount (in millionths) buys, when so many of the month are used; None: any number."""
+        """How many requests an amount (millionths) buys after `used` requests of the month; None: any number."""
         bought, at, rest = 0, used, amount
         for tier in self.tiers:
             here = None if tier.upto is None else max(0, tier.upto - at)

@@ -33,13 +33,14 @@ class About(Settings):
     name: str = Field(description="What reports call the service; part of every question's key.", min_length=1)
     attribution: str = Field("", description="The credit that outputs with its data must show.")
     keep_days: int | None = Field(
-        None, ge=1, description="How many days its terms let a reply be kept; then it is asked again if it is needed."
+        None,
+        ge=1,
+        description="The number of days its terms allow to keep a reply; then it is asked again, if it is needed.",
     )
     keep_nothing_days: int | None = Field(
         90,
         ge=1,
-        description="After so many days an address of which it knew nothing is asked again if it is needed: places are "
-        "built.",
+        description="The number of days after which an address that was not found is asked again, if it is needed.",
     )
     contact: str = Field(
         "", description="Whom the service may write to, where it wants to know: goes into the User-Agent. A template."
@@ -118,7 +119,7 @@ class Signing(Settings):
 
 
 class WindowRule(Settings):
-    """So many requests in a span of time."""
+    """A quota: a number of requests in a span of time."""
 
     requests: int = Field(ge=1, description="Requests (or questions, as `many.counts` says) that the window allows.")
     span: Span = Field(alias="in", description="One of: " + ", ".join(f"`{span}`" for span in Span) + ".")
@@ -126,7 +127,7 @@ class WindowRule(Settings):
         False,
         description="It looks back from each instant, a month by 30 days; else the calendar's begins for all at once.",
     )
-    leave: int = Field(0, ge=0, description="Of these, so many are left for others who use the key.")
+    leave: int = Field(0, ge=0, description="The number of these that is left for others who use the key.")
 
     @model_validator(mode="after")
     def _some_left(self) -> "WindowRule":
@@ -138,7 +139,9 @@ class WindowRule(Settings):
 class TierRule(Settings):
     """Requests of a calendar month, in the order of their number."""
 
-    upto: int | None = Field(None, ge=1, description="Up to so many of the month; of the last tier, nothing.")
+    upto: int | None = Field(
+        None, ge=1, description="The last request of the month with this price; the last tier has none."
+    )
     per_thousand: Decimal = Field(ge=0, description="What a thousand of them cost; 0 is free.")
 
     @field_validator("per_thousand")

@@ -311,9 +311,7 @@ class RequestBook:
         keys = [key for order in orders for key in order.question_keys]
         query = select(reply.c.question_key).where(reply.c.question_key.op("IN")(TextsOf(json.dumps(keys))))
         if self._again != "nothing":
-            new = (
-                reply.c.id > self._newest_before
-            )  # by today's rules, which the reply's kind does not know, it had failed
+            new = reply.c.id > self._newest_before  # those before had failed, by rules that their kind does not know
             query = query.where(new if self._again == "failed" else reply.c.run_id == self._run)
         known: dict[str, Reservation] = dict.fromkeys(asked_elsewhere(self._store, self._run, keys), Elsewhere())
         return known | dict.fromkeys(self._store.connection.execute(query).scalars(), AlreadyKnown())

@@ -32,6 +32,7 @@ from yellowtor.ledger.storage.schema import (
     reply,
     request,
     run,
+    ticket,
     work,
     written_position,
 )
@@ -117,6 +118,8 @@ class CacheBook:
         """
         keys = select(question.c.key).where(question.c.address_id.in_(numbers))
         with self._store.scrubbing():
+            with self._store.transaction() as connection:  # what is promised would come back
+                connection.execute(delete(ticket).where(ticket.c.question_key.in_(keys)))
             count = let_go(self._store, reply.c.question_key.in_(keys))
             if every_trace:
                 self._leave_no_trace(numbers)

@@ -155,7 +155,7 @@ class Store(ABC):
             return LedgerTrouble(
                 f"The ledger {self.name} is damaged: {told(error)}. Put it back from a backup, or recover it: "
                 f"`sqlite3 {self.name} .recover | sqlite3 new.sqlite`. With a new ledger, what it knew is asked and "
-                "paid again; the answers in your files stay. Nothing was sent."
+                f"paid again; the answers in your files stay.{'' if self.is_open else ' Nothing was sent.'}"
             )
         if not self.is_open:
             return LedgerTrouble(f"The ledger {self.name} can't be opened: {told(error)}. Nothing was sent.")
