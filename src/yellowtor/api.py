@@ -31,9 +31,13 @@ NOWHERE = {"to": "-"}
 
 
 def place(
-    frame: "pd.DataFrame", job: "str | Path | Mapping[str, Any]", *, at_most: int | None = None,
-    again_failed: bool = False, yes: bool = False,
-) -> "pd.DataFrame":  # fmt: skip
+    frame: "pd.DataFrame",
+    job: "str | Path | Mapping[str, Any]",
+    *,
+    at_most: int | None = None,
+    again_failed: bool = False,
+    yes: bool = False,
+) -> "pd.DataFrame":
     """A copy of the frame with the answer columns that the job names: degrees (WGS 84) and texts.
 
     job is the path of a job file, or what would stand in one; where its records are said to be is not looked at, nor
@@ -50,10 +54,8 @@ def place(
     for remark in remarks:
         LOG.warning(remark)
     table, framed_table = framed(frame, checked.records)
-    files, options = (
-        Files(None if isinstance(job, Mapping) else Path(job), None, ()),
-        Options(at_most=at_most, again_failed=again_failed, agreed=yes),
-    )
+    files = Files(None if isinstance(job, Mapping) else Path(job), None, ())
+    options = Options(at_most=at_most, again_failed=again_failed, agreed=yes)
     with open_parts(checked, folder, whose, services, table, files, again_failed=again_failed) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), Cancellation()))
     if turn := summary.asked.refused:
@@ -66,11 +68,13 @@ def place(
 def _settings(job: "str | Path | Mapping[str, Any]") -> tuple[dict[str, Any], Path, Path]:
     """A job for a frame: its settings, the folder that its paths are from, what the ledger knows it by."""
     if isinstance(job, Mapping):
-        told, folder = dict(job), Path.cwd()
+        told = dict(job)
+        folder = Path.cwd()
         whose = folder / f"frame-{digest(repr(sorted(told.items())))[:16]}"
     else:
         path = Path(job)
-        told, folder = read_toml(path, "job"), path.absolute().parent
+        told = read_toml(path, "job")
+        folder = path.absolute().parent
         whose = path.resolve().with_name(f"{path.name}#frame")
     if not isinstance(told.get("records"), Mapping) or not isinstance(told.get("write"), Mapping):
         raise BadJob("The job needs [records] with a key and [write] with columns. Nothing was sent.")

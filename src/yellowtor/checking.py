@@ -49,7 +49,10 @@ class Checker:
     """Looks at a job. findings() may be called once."""
 
     def __init__(self, path: Path, watch: Watcher, *, ask: bool) -> None:
-        self._path, self._folder, self._watch, self._ask = path, path.absolute().parent, watch, ask
+        self._path = path
+        self._folder = path.absolute().parent
+        self._watch = watch
+        self._ask = ask
         self._unset = False  # a variable has no value
         self._problems: list[str] = []
 
@@ -117,7 +120,8 @@ class Checker:
         trial = self._try(lambda: self._trial(job, path, service, address)) if address else None
         if trial is None:
             return self._checked(what, "")
-        read, kept = trial.read, f" ({trial.kept})" if trial.kept else ""
+        read = trial.read
+        kept = f" ({trial.kept})" if trial.kept else ""
         said = f"{read.kind}: {read.message or read.because}{kept}"
         return Checked(what, said, () if read.kind.is_answer else (said,))
 
@@ -127,7 +131,8 @@ class Checker:
             return try_one(asked, service, book, book.clock, job.judge.thresholds(), anew=False)
 
     def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
-        folder, wishes = path.absolute().parent, wishes_of(job) if job else NONE
+        folder = path.absolute().parent
+        wishes = wishes_of(job) if job else NONE
         for name, variable in description.variables.items():
             if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
                 for remark in found.remarks:
@@ -159,7 +164,8 @@ class Checker:
             return None
 
     def _checked(self, what: str, said: str) -> Checked:
-        problems, self._problems = self._problems, []
+        problems = self._problems
+        self._problems = []
         here = f"{self._folder}/"
         told = (problem.replace(" Nothing was sent.", "").replace(here, "") for problem in problems)
         return Checked(what, said.replace(here, ""), tuple(told))

@@ -41,7 +41,8 @@ def check_free(path: Path) -> None:
 
 @contextmanager
 def _locked(real: Path, waiting: Waiting) -> Iterator[None]:
-    path, told = _lock_file(real), False
+    path = _lock_file(real)
+    told = False
     try:
         real.parent.mkdir(parents=True, exist_ok=True)
         while (handle := _taken(path)) is None:

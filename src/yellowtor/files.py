@@ -35,7 +35,8 @@ def written_aside(path: Path, backup: Path | None = None, like: Path | None = No
     If the body raises, or the disk is full, path is as it was and nothing is left beside it. Raises
     BadSource when the folder or the file can't be written, or somebody else wrote to the file meanwhile.
     """
-    real, aside = real_path(path), None
+    real = real_path(path)
+    aside = None
     before = state_of(real)
     try:
         check_regular(path)
@@ -82,7 +83,8 @@ def check_writable(path: Path) -> list[str]:
     Raises BadSource where the file can't be made, or what stands at path is no regular file.
     """
     check_regular(path)
-    real, aside = real_path(path), None
+    real = real_path(path)
+    aside = None
     there = next(folder for folder in real.parents if folder.exists())
     try:
         aside = _new_beside(real if there == real.parent else there / real.name, None)
@@ -197,7 +199,8 @@ def _new_beside(real: Path, like: Path | None) -> Path:
 
 def _take_over(real: Path, aside: Path) -> list[str]:
     """Give a new file the owner, group, mode and extended attributes of the one that it replaces; what it can't get."""
-    found, lost = real.stat(), list[str]()
+    found = real.stat()
+    lost = list[str]()
     if hasattr(os, "chown"):
         for what, uid, gid in (("owner", found.st_uid, -1), ("group", -1, found.st_gid)):
             try:

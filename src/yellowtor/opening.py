@@ -131,9 +131,15 @@ def _database_table(job: Job, folder: Path) -> Table:
         return Named.parse(name) if name else None
 
     place = Place(
-        records.database or "", named(records.table), records.query, tuple(records.keys()), records.only,
-        records.first, named(job.write.table), database_password(records.password_from, folder),
-    )  # fmt: skip
+        records.database or "",
+        named(records.table),
+        records.query,
+        tuple(records.keys()),
+        records.only,
+        records.first,
+        named(job.write.table),
+        database_password(records.password_from, folder),
+    )
     held = [records.latitude, records.longitude]
     needed = [*job.composing().raw_columns(), *filter(None, [records.name, *held])]
     return DatabaseTable(place, needed, job.write.columns.mapped(), folder, create=job.write.create)

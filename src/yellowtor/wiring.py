@@ -190,9 +190,15 @@ def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
         )
     windows = [*service.windows, *(cap.window("job's", service.zone) for cap in caps)]
     return AccountTerms(
-        service.name, service.asking.key, service.account, service.pace, windows, service.prices, service.keep_days,
+        service.name,
+        service.asking.key,
+        service.account,
+        service.pace,
+        windows,
+        service.prices,
+        service.keep_days,
         service.keep_nothing_days,
-    )  # fmt: skip
+    )
 
 
 @contextmanager
@@ -289,9 +295,16 @@ def job_parts(
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(path, to, files)
         parts = open_parts(
-            job, folder, job.name or path.resolve(), services, table, named, again_failed=again_failed,
-            spend_at_most=spend_at_most, along=along,
-        )  # fmt: skip
+            job,
+            folder,
+            job.name or path.resolve(),
+            services,
+            table,
+            named,
+            again_failed=again_failed,
+            spend_at_most=spend_at_most,
+            along=along,
+        )
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -303,9 +316,17 @@ def _ending(source: Path | None) -> str:
 
 @contextmanager
 def open_parts(
-    job: Job, folder: Path, whose: str | Path, services: Sequence[HttpService], table: Table, files: Files, *,
-    again_failed: bool, spend_at_most: int | None = None, along: bool = False,
-) -> Iterator[Parts]:  # fmt: skip
+    job: Job,
+    folder: Path,
+    whose: str | Path,
+    services: Sequence[HttpService],
+    table: Table,
+    files: Files,
+    *,
+    again_failed: bool,
+    spend_at_most: int | None = None,
+    along: bool = False,
+) -> Iterator[Parts]:
     """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
     from yellowtor.ledger.jobs.run_book import open_book
 
@@ -320,21 +341,38 @@ def open_parts(
     credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
     charged = [terms(service, job.ask.caps) for service in services]
     with open_book(
-        ledger, whose, ledger_clock(ledger), charged, again, spend_at_most,
-        worker=this_worker(), along=along,
-    ) as book:  # fmt: skip
+        ledger,
+        whose,
+        ledger_clock(ledger),
+        charged,
+        again,
+        spend_at_most,
+        worker=this_worker(),
+        along=along,
+    ) as book:
         markers = partial(_marker_files, job, folder, credit, under)
         yield Parts(
-            job, table, services, book, book.clock, markers, LEAVE, files.to, tuple(written), table.into,
-            lambda copy: copy_table(copy, job), free_name,
-        )  # fmt: skip
+            job,
+            table,
+            services,
+            book,
+            book.clock,
+            markers,
+            LEAVE,
+            files.to,
+            tuple(written),
+            table.into,
+            lambda copy: copy_table(copy, job),
+            free_name,
+        )
 
 
 @contextmanager
 def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
     source = source_file(job, folder)
     with ExitStack() as stack:
-        made, failed = list[MarkerFile](), list[BadSource]()
+        made = list[MarkerFile]()
+        failed = list[BadSource]()
         for begin in _marker_writers(job, folder, attribution, under, source):
             try:
                 made.append(stack.enter_context(begin))

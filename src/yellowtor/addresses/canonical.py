@@ -42,7 +42,8 @@ def _is_punctuation(character: str) -> bool:
 
 def _keep(text: str, at: int) -> str:
     """The punctuation at this place when it belongs to a number, else a blank. Blanks stand alone in the text."""
-    before, after = text[max(0, at - 2) : at].rstrip(), text[at + 1 : at + 3].lstrip()
+    before = text[max(0, at - 2) : at].rstrip()
+    after = text[at + 1 : at + 3].lstrip()
     if not before or not after or not before[-1].isalnum() or not after[0].isalnum():
         return " "
     digits = before[-1].isnumeric() + after[0].isnumeric()

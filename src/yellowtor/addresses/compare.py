@@ -122,7 +122,8 @@ def words_agree(asked: str, answered: str) -> float | None:
     """
     if asked == answered:
         return 1.0 if asked else None
-    left, right = latin(asked).split(), latin(answered).split()
+    left = latin(asked).split()
+    right = latin(answered).split()
     if not left or not right:
         return None
     if left == right:

@@ -132,10 +132,15 @@ def _score(part: str, name: str, cells: Sequence[str], *, unique: bool) -> tuple
 
 
 _CONTENT = {
-    "postcode": "contents like postcodes", "street": "contents with house numbers", "number": "house numbers in it",
-    "latitude": "degrees in it", "longitude": "degrees in it", "key": "no two records have the same",
-    "whole": "whole addresses in it", "country": "country codes in it",
-}  # fmt: skip
+    "postcode": "contents like postcodes",
+    "street": "contents with house numbers",
+    "number": "house numbers in it",
+    "latitude": "degrees in it",
+    "longitude": "degrees in it",
+    "key": "no two records have the same",
+    "whole": "whole addresses in it",
+    "country": "country codes in it",
+}
 
 
 def _by_name(part: str, name: str) -> float:

@@ -71,9 +71,15 @@ class _Month:
 
 
 def forecast(
-    requests: int, pace: Pace, windows: Sequence[Window], lefts: Sequence[Left], now: datetime,
-    prices: Sequence[Price] = (), month_used: int = 0, begins: datetime | None = None,
-) -> Forecast:  # fmt: skip
+    requests: int,
+    pace: Pace,
+    windows: Sequence[Window],
+    lefts: Sequence[Left],
+    now: datetime,
+    prices: Sequence[Price] = (),
+    month_used: int = 0,
+    begins: datetime | None = None,
+) -> Forecast:
     """The figures for a run that meets no fault and waits for its windows. lefts are of the windows, one for each.
 
     It begins now, or later. month_used is how many requests of the calendar month (UTC, or the zone of the windows)
@@ -87,7 +93,10 @@ def forecast(
     month = _Month(prices, _Filling(Window(2**62, Span.MONTH, zone)))
     month.filling.put(month_used, now, now)
     at = start = max(now, begins or now)
-    rest, at_once, spent, curve = requests, 0, 0, list[tuple[datetime, datetime, int]]()
+    rest = requests
+    at_once = 0
+    spent = 0
+    curve = list[tuple[datetime, datetime, int]]()
     while rest and len(curve) < MOST_STRETCHES:
         rooms = [(one, one.room(at)) for one in filling]
         allowed = [(one, month.affords(room, at, rest) if one.window.money else room) for one, room in rooms]
@@ -99,11 +108,13 @@ def forecast(
             at = max(until for until in waits if until is not None)
             continue
         sent = min(room, rest)
-        ended, cost = at + timedelta(seconds=sent * pace.interval_s), month.cost(sent, at)
+        ended = at + timedelta(seconds=sent * pace.interval_s)
+        cost = month.cost(sent, at)
         for one in [*filling, month.filling]:
             one.put(cost if one.window.money else sent, at, ended)
         at_once = sent if at == start else at_once
-        rest, spent = rest - sent, spent + cost
+        rest = rest - sent
+        spent = spent + cost
         curve.append((at, ended, requests - rest))
         at = ended
     seconds = at_once * pace.interval_s if pace.per_second else None

@@ -26,21 +26,29 @@ class Price:
 
     def cost(self, used: int, requests: int) -> int:
         """The cost of more requests, in millionths, after `used` requests of the month."""
-        total, at, rest = 0, used, requests
+        total = 0
+        at = used
+        rest = requests
         for tier in self.tiers:
             here = rest if tier.upto is None else max(0, min(rest, tier.upto - at))
-            total, at, rest = total + here * tier.each, at + here, rest - here
+            total = total + here * tier.each
+            at = at + here
+            rest = rest - here
         return total
 
     def affords(self, used: int, amount: int) -> int | None:
         """How many requests an amount (millionths) buys after `used` requests of the month; None: any number."""
-        bought, at, rest = 0, used, amount
+        bought = 0
+        at = used
+        rest = amount
         for tier in self.tiers:
             here = None if tier.upto is None else max(0, tier.upto - at)
             covered = rest // tier.each if tier.each else here
             if here is None or (covered is not None and covered < here):
                 return None if covered is None else bought + covered
-            bought, at, rest = bought + here, at + here, rest - here * tier.each
+            bought = bought + here
+            at = at + here
+            rest = rest - here * tier.each
         return bought
 
 

@@ -57,11 +57,13 @@ def stated_limits(headers: Mapping[str, str]) -> list[StatedLimit]:
     policies = headers.get("ratelimit-policy") or headers.get("ratelimit-limit", "").partition(",")[2]
     for field, names in ((policies, "qw"), (headers.get("ratelimit", ""), "rt")):
         for item in filter(None, map(str.strip, field.split(","))):
-            name, numbers = item.partition(";")[0], dict(re.findall(rf";\s*([{names}])=([0-9]{{1,15}})(?![0-9])", item))
+            name = item.partition(";")[0]
+            numbers = dict(re.findall(rf";\s*([{names}])=([0-9]{{1,15}})(?![0-9])", item))
             if (
                 name.isascii() and name.isdigit() and len(name) <= MOST_DIGITS
             ):  # the older draft: the quota itself stands there
-                numbers, name = {"q": name, **numbers}, ""
+                numbers = {"q": name, **numbers}
+                name = ""
             found.setdefault(name, {}).update((key, int(number)) for key, number in numbers.items())
     limit, left, reset = (_number(headers.get(f"ratelimit-{part}", "")) for part in ("limit", "remaining", "reset"))
     if left is not None or limit is not None:

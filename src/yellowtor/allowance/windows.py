@@ -23,7 +23,8 @@ class Span(StrEnum):
     def __new__(cls, name: str, seconds: int, now: str) -> Self:
         member = str.__new__(cls, name)
         member._value_ = name
-        member.seconds, member.now = seconds, now
+        member.seconds = seconds
+        member.now = now
         return member
 
     SECOND = "second", 1, "this second"

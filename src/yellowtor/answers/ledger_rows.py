@@ -210,7 +210,8 @@ class Answers:
     """
 
     def __init__(self, columns: Mapping[str, Sequence[Any]], count: int) -> None:
-        self._columns, self._count = columns, count
+        self._columns = columns
+        self._count = count
 
     @classmethod
     def of(cls, rows: Sequence[Answer]) -> "Answers":

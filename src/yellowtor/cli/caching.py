@@ -81,7 +81,8 @@ def pin_command(
             points = [one for one in other.standings if one.lat is not None and one.lon is not None]
             if not points:
                 raise BadJob(f"The ledger knows no position of address {like}: {_line(other)}. Nothing was pinned.")
-            at, why = f"{points[0].lat},{points[0].lon}", f"{why} (as {_line(other)})"
+            at = f"{points[0].lat},{points[0].lon}"
+            why = f"{why} (as {_line(other)})"
         position = position_of(at or "")
         book.pin(entry.number, position, by or getpass.getuser(), why)
     where = f"{position.lat}, {position.lon}"
@@ -130,7 +131,8 @@ def export_command(job: Path | None, ledger: Path | None, into: Path) -> None:
 
 def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: str, by: str | None) -> None:
     progress = Progress(stderr())
-    who, fixed = by or getpass.getuser(), fixed_parts(job)
+    who = by or getpass.getuser()
+    fixed = fixed_parts(job)
     with cache_book(job, ledger, make=True) as (book, _), progress.shown():
         replies, pins, read = cache.take_over(book, path, who, why, fixed, CLOCK.now(), progress)
     known = read - replies - pins
@@ -177,9 +179,15 @@ def _show(console: Console, entry: Entry) -> None:
         )
     if entry.requests:
         table = columns(
-            "asked (UTC)", "service", "reply", "cost", "took", "by", "for the job",
+            "asked (UTC)",
+            "service",
+            "reply",
+            "cost",
+            "took",
+            "by",
+            "for the job",
             left={"service", "reply", "by", "for the job"},
-        )  # fmt: skip
+        )
         for asked in entry.requests:
             took = f"{asked.took_ms} ms" if asked.took_ms is not None else "–"
             by = f"{asked.who}@{asked.host}" if asked.who else "–"
@@ -202,7 +210,8 @@ def _show_reply(console: Console, reply: KnownReply) -> None:
         f"\n  {reply.service}, {when} UTC: {reply.kind}{said} (HTTP {reply.status}, {len(reply.body):,} bytes)"
     )
     for at, found in enumerate(reply.candidates, 1):
-        place, parts = found["position"], found["parts"]
+        place = found["position"]
+        parts = found["parts"]
         words = found["label"] or " ".join(parts.values())
         console.print(Text(f"    {at}. {place['lat']}, {place['lon']}  {found['level'] or ''}  {words}"))
     if reply.kind == "answered" and not reply.candidates:

@@ -21,7 +21,8 @@ def check_command(path: Path, *, ask: bool, as_json: bool) -> None:
     if as_json:
         write_out(json.dumps({"problems": problems, "checked": [asdict(item) for item in found]}, ensure_ascii=False))
     else:
-        console, width = stdout(), max(len(item.what) for item in found)
+        console = stdout()
+        width = max(len(item.what) for item in found)
         for item in found:
             sign = Text("✕", "bright_red") if item.problems else Text("✓", "green")
             console.print(sign, f"{item.what:<{width}}", Text(item.said, "bright_black"), soft_wrap=True)

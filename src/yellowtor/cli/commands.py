@@ -89,7 +89,8 @@ def _what_is_left(options: Options, done: Summary) -> Options:
 
 def _sleep(summary: Summary, when: datetime, stop: Cancellation) -> None:
     """Until then, or until a signal; a clock that is set meanwhile is looked at again."""
-    progress, stopped = Progress(stderr()), summary.asked.stopped
+    progress = Progress(stderr())
+    stopped = summary.asked.stopped
     progress.waits(when, f"{stopped.service}: {stopped.message or stopped.stopped_by}" if stopped else "")
     with progress.shown():
         while not stop and (rest := (when - CLOCK.now()).total_seconds()) > 0:
@@ -104,7 +105,9 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
         raise BadJob(
             f'{path}: only a shared ledger lets two runs work on one job: ledger = "postgresql://…". Nothing was sent.'
         )
-    stop, again, limit = Cancellation(), options.again_failed, options.spend_at_most
+    stop = Cancellation()
+    again = options.again_failed
+    limit = options.spend_at_most
     with (
         open_log(options.log) as log,
         signals(stop),
@@ -129,7 +132,9 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
 def follow_command(path: Path, options: Options, *, every_s: float, as_json: bool) -> None:
     """Run the job again and again until a signal; say what each run did that found something to do."""
     _can_be_read_again(path, "--follow")
-    console, stop, summary = stderr(), Cancellation(), None
+    console = stderr()
+    stop = Cancellation()
+    summary = None
     with signals(stop):
         while not stop:
             try:
@@ -170,7 +175,8 @@ def _say_round(summary: Summary, *, as_json: bool) -> None:
 def _run(path: Path, options: Options, stop: Cancellation, *, alone: bool = False) -> Summary:
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
-    again, limit = options.again_failed, options.spend_at_most
+    again = options.again_failed
+    limit = options.spend_at_most
     with open_log(options.log) as log, job_parts(path, again_failed=again, spend_at_most=limit) as (parts, remarks):
         progress = Progress(console, log)
         for remark in remarks:

@@ -76,23 +76,37 @@ class Progress:
     """Watches a run: one live line on a terminal, a plain line every few seconds elsewhere."""
 
     def __init__(self, console: Console, log: EventLog | None = None) -> None:
-        self._console, self._log = console, log
-        self._asked, self._left, self._forecast = "", None, None  # type: str, Left | None, Forecast | None
-        self._phase, self._total, self._count = "", None, 0  # type: str, int | None, int
+        self._console = console
+        self._log = log
+        self._asked = ""
+        self._left = None
+        self._forecast = None  # type: str, Left | None, Forecast | None
+        self._phase = ""
+        self._total = None
+        self._count = 0  # type: str, int | None, int
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
-        self._until, self._why = None, ""  # type: datetime | None, str
-        self._live, self._faulted = console.is_terminal, False
+        self._until = None
+        self._why = ""  # type: datetime | None, str
+        self._live = console.is_terminal
+        self._faulted = False
         self._started = self._told = time.monotonic()
 
     def phase(self, name: str, total: int | None = None) -> None:
-        self._phase, self._total, self._count, self._asked = name, total, 0, ""
+        self._phase = name
+        self._total = total
+        self._count = 0
+        self._asked = ""
         self.event("phase", {"name": name, "total": total})
         self._started = time.monotonic()
 
     def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None:
         self.phase("Asking", total)
-        self._asked, self._forecast, self._left, self._sent, self._counted = service, forecast, left, 0, 0
+        self._asked = service
+        self._forecast = forecast
+        self._left = left
+        self._sent = 0
+        self._counted = 0
 
     def advanced(self, count: int) -> None:
         self._count += count
@@ -108,7 +122,8 @@ class Progress:
     def waits(self, until: datetime, why: str) -> None:
         """Nothing is done until then, for this reason."""
         self.phase("Waiting")
-        self._until, self._why = until, why
+        self._until = until
+        self._why = why
         if not self._live:
             self._console.print(self.line().plain, soft_wrap=True)
 

@@ -23,7 +23,8 @@ class EventLog:
     """Writes events to an open file."""
 
     def __init__(self, file: TextIO, *, as_json: bool) -> None:
-        self._file, self._as_json = file, as_json
+        self._file = file
+        self._as_json = as_json
 
     def event(self, name: str, facts: Mapping[str, object]) -> None:
         """Write one down. Of an address (JSON) its line is written."""

@@ -56,7 +56,8 @@ def draw(told: Foretold, windows: Sequence[Window], now: datetime, png: Path) ->
 
 
 def show(console: Console, told: Foretold) -> None:
-    plan, scan = told.plan, told.scan
+    plan = told.plan
+    scan = told.scan
     console.print(_records(plan, scan.records))
     console.print()
     console.print(_services(plan))
@@ -99,9 +100,11 @@ def _brief(seconds: float) -> str:
 def _records(plan: Plan, records: int) -> Table:
     table = columns("records", f"{records:,}")
     for label, count in (
-        ("pinned by people", plan.pinned), ("kept as they are", plan.kept), ("incomplete, not asked", plan.incomplete),
+        ("pinned by people", plan.pinned),
+        ("kept as they are", plan.kept),
+        ("incomplete, not asked", plan.incomplete),
         ("to be answered", plan.to_answer),
-    ):  # fmt: skip
+    ):
         if count:
             table.add_row(f"  {label}", f"{count:,}")
     table.add_row("  distinct questions", f"{plan.answered_by_ledger + plan.open_questions:,}")

@@ -49,7 +49,8 @@ def requests_command(job: Path, into: Path) -> None:
     fields = [name for name in Charged._fields if name != "cost"]
     with job_usage(job) as (services, book), _opened(into) as file:
         currencies = {service.account: currency_of(service, CLOCK.now()) for service, _ in services}
-        write, count = csv.writer(file), 0
+        write = csv.writer(file)
+        count = 0
         write.writerow([*fields, "cost", "currency"])
         for page in book.requests(list(currencies)):
             count += len(page)
@@ -89,7 +90,8 @@ def _every_day(counts: Mapping[str, int]) -> dict[str, int]:
 
 
 def _words(left: Left, currency: str) -> str:
-    used, limit = amount_of(left, left.limit - left.left, currency), amount_of(left, left.limit, currency)
+    used = amount_of(left, left.limit - left.left, currency)
+    limit = amount_of(left, left.limit, currency)
     return f"{used} of {limit}"
 
 

@@ -94,18 +94,25 @@ def _findings(summary: Summary) -> list[str]:
 
 
 def _plan(console: Console, summary: Summary) -> None:
-    plan, scan = summary.plan, summary.scan
+    plan = summary.plan
+    scan = summary.scan
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column()
     table.add_column(justify="right")
     pinned = [("pinned by people", plan.pinned)] if plan.pinned else []
     for label, count in (
-        ("records", scan.records), ("  new", scan.new), ("  changed", scan.changed),
-        ("  no longer there", scan.vanished), *pinned,
-        ("kept as they are", plan.kept), ("incomplete", plan.incomplete),
-        ("to be answered", plan.to_answer), ("questions known to the ledger", plan.answered_by_ledger),
-        ("questions to ask", plan.open_questions), ("requests that this run would send", plan.requests),
-    ):  # fmt: skip
+        ("records", scan.records),
+        ("  new", scan.new),
+        ("  changed", scan.changed),
+        ("  no longer there", scan.vanished),
+        *pinned,
+        ("kept as they are", plan.kept),
+        ("incomplete", plan.incomplete),
+        ("to be answered", plan.to_answer),
+        ("questions known to the ledger", plan.answered_by_ledger),
+        ("questions to ask", plan.open_questions),
+        ("requests that this run would send", plan.requests),
+    ):
         table.add_row(label, f"{count:,}")
     console.print(table)
     if plan.forecast.requests and plan.forecast.seconds is not None:
@@ -124,7 +131,8 @@ def _plan(console: Console, summary: Summary) -> None:
         how_many = f"{later.least:,} questions{some}"
         console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
     if summary.changes and summary.changes.cells:
-        cells, records = summary.changes.cells, summary.changes.records
+        cells = summary.changes.cells
+        records = summary.changes.records
         console.print(f"With the answers known already, {cells:,} cells of {records:,} records would change:")
         console.print(_changes(summary.changes))
     console.print("Nothing was sent, nothing written.")
@@ -159,7 +167,8 @@ def _asked_line(asked: AskTotals) -> str:
 
 
 def _requests(summary: Summary) -> str:
-    asked, plan = summary.asked, summary.plan
+    asked = summary.asked
+    plan = summary.plan
     said = f"{_asked_line(asked)}; {plan.answered_by_ledger:,} questions answered from the ledger"
     for currency, cost in asked.costs.items():
         said += f"; cost {money(cost, currency)}"
@@ -278,7 +287,8 @@ def _next(summary: Summary) -> list[str]:
 
 def summary_json(summary: Summary, indent: int | None = 2) -> str:
     """The summary of a run, for machines."""
-    asked, stopped = summary.asked, summary.asked.stopped
+    asked = summary.asked
+    stopped = summary.asked.stopped
     data: dict[str, Any] = {
         "records": summary.scan.records,
         "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
@@ -286,7 +296,9 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "coordinates": {finding.value: asdict(found) for finding, found in summary.scan.findings.items()},
         "plan": plan_json(summary.plan),
         "requests": {
-            "sent": asked.sent, "again": asked.retried, "seconds": round(asked.seconds, 3),
+            "sent": asked.sent,
+            "again": asked.retried,
+            "seconds": round(asked.seconds, 3),
             "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
         },
         "services": [_turn_json(turn) for turn in asked.turns],
@@ -299,7 +311,7 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "written": summary.wrote and asdict(summary.wrote),
         "files": [str(file) for file in summary.files],
         "backup": summary.backup and str(summary.backup),
-    }  # fmt: skip
+    }
     return json.dumps(data, indent=indent, ensure_ascii=False)
 
 
@@ -314,16 +326,25 @@ def plan_json(plan: Plan) -> dict[str, Any]:
 
 def _turn_json(turn: AskResult) -> dict[str, Any]:
     return {
-        "name": turn.service, "sent": turn.sent, "again": turn.retried, "settled": turn.settled,
-        "cost_millionths": turn.cost, "currency": turn.currency or None,
-        "seconds": round(turn.seconds, 3), "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
+        "name": turn.service,
+        "sent": turn.sent,
+        "again": turn.retried,
+        "settled": turn.settled,
+        "cost_millionths": turn.cost,
+        "currency": turn.currency or None,
+        "seconds": round(turn.seconds, 3),
+        "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
         "differences": list(turn.differences),
         "left_open": dict(turn.left_open),
-        "stopped_by": turn.stopped_by, "message": turn.message, "resets_at": turn.resets_at or None,
-    }  # fmt: skip
+        "stopped_by": turn.stopped_by,
+        "message": turn.message,
+        "resets_at": turn.resets_at or None,
+    }
 
 
 def _changes_json(changes: Changes) -> dict[str, Any]:
     return {
-        "records": changes.records, "cells": changes.cells, "first": [change._asdict() for change in changes.first],
-    }  # fmt: skip
+        "records": changes.records,
+        "cells": changes.cells,
+        "first": [change._asdict() for change in changes.first],
+    }

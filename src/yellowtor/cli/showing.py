@@ -61,10 +61,12 @@ def _counts(found: Previews) -> Table:
     table.add_column()
     table.add_column(justify="right")
     rows = [
-        ("records", found.records), ("have coordinates already: not asked", found.kept),
-        ("incomplete: not asked", found.incomplete), ("distinct questions", found.questions),
+        ("records", found.records),
+        ("have coordinates already: not asked", found.kept),
+        ("incomplete: not asked", found.incomplete),
+        ("distinct questions", found.questions),
         *((f"looks odd: {why}", count) for why, count in found.odd.most_common()),
-    ]  # fmt: skip
+    ]
     for label, count in rows:
         table.add_row(label, f"{count:,}")
     return table

@@ -87,9 +87,14 @@ def try_command(wish: Wish) -> None:
 
 
 def _tried(
-    asked: Subject, path: Path, service: HttpService, thresholds: Thresholds, wish: Wish, job: Job | None,
+    asked: Subject,
+    path: Path,
+    service: HttpService,
+    thresholds: Thresholds,
+    wish: Wish,
+    job: Job | None,
     folder: Path,
-) -> Trial:  # fmt: skip
+) -> Trial:
     if wish.reply:
         return read_trial(asked, service, saved_reply(wish.reply), thresholds, kept=f"read from {wish.reply}")
     ledger = wish.ledger or (ledger_of(job, folder) if job else None)
@@ -159,7 +164,8 @@ def show_trial(console: Console, trial: Trial, wanted: set[str], *, named: bool)
 
 
 def _show_reading(console: Console, trial: Trial) -> None:
-    read, judgement = trial.read, trial.judgement
+    read = trial.read
+    judgement = trial.judgement
     why = f"{read.kind}: {read.because}" if read.because else str(read.kind)
     _title(console, "Read", f"candidates: {len(read.candidates)} · {why}")
     if read.message:
@@ -212,7 +218,8 @@ def _compare(console: Console, trials: Sequence[Trial]) -> None:
         table.add_column(name, overflow="fold")
     first = next((t.judgement.candidate.position for t in trials if t.judgement.candidate), None)
     for trial in trials:
-        best, sure = trial.judgement.candidate, trial.judgement.confidence
+        best = trial.judgement.candidate
+        sure = trial.judgement.confidence
         cells: list[Any] = ["", "", "", "", ""]
         if best and first:
             lat, lon = best.position.written().split(",")
@@ -239,9 +246,11 @@ def _body(body: bytes) -> Any:
 
     try:
         told = json.dumps(json.loads(body), indent=2, ensure_ascii=False).encode(errors="replace").decode()
-        text, kind = _folded(told), "json"
+        text = _folded(told)
+        kind = "json"
     except ValueError:
-        text, kind = body[:8000].decode(errors="replace"), "xml" if body.lstrip().startswith(b"<") else "text"
+        text = body[:8000].decode(errors="replace")
+        kind = "xml" if body.lstrip().startswith(b"<") else "text"
         if kind == "xml":
             text = re.sub(r">(?=<(?!/))", ">\n", text)
     lines = text.splitlines()

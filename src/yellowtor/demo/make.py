@@ -15,7 +15,9 @@ from yellowtor.demo.workbook import write_workbook
 from yellowtor.standin.gazetteer import write_gazetteer
 from yellowtor.standin.world import make_world
 
-REGISTER, LAMPS, TRUTH = "cabinets.xlsx", "lamps.csv", "truth.csv"
+REGISTER = "cabinets.xlsx"
+LAMPS = "lamps.csv"
+TRUTH = "truth.csv"
 PARTNERS = ("partners.sql", "partners-later.sql")
 
 

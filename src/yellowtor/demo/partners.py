@@ -38,7 +38,8 @@ def make_partners(world: World, cabinets: Sequence[Cabinet], seed: int) -> tuple
     ]
     rows.append(_change(40, closed_on="2026-06-30"))
     new = [_insert(SITES + n, dice.choice(KINDS), point) for n, point in enumerate(places[SITES : SITES + 2], 1)]
-    moved, same = places[SITES + 2], places[24]
+    moved = places[SITES + 2]
+    same = places[24]
     later = [
         *new,
         _change(22, street=_street(moved), town=moved.town, postcode=moved.postcode),

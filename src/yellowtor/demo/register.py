@@ -11,11 +11,22 @@ from datetime import date, timedelta
 from yellowtor.standin.world import AddressPoint, World
 
 MESS = {
-    "clean": 112, "same address": 18, "typo": 20, "abbreviation": 18, "blanks": 12, "no postcode": 14,
-    "no accents": 12, "number behind": 8, "no town": 5, "no such number": 8, "twin town": 10,
-    "twin street": 5, "named place": 4,
-    "nowhere": 5, "has coordinates": 8,
-}  # fmt: skip
+    "clean": 112,
+    "same address": 18,
+    "typo": 20,
+    "abbreviation": 18,
+    "blanks": 12,
+    "no postcode": 14,
+    "no accents": 12,
+    "number behind": 8,
+    "no town": 5,
+    "no such number": 8,
+    "twin town": 10,
+    "twin street": 5,
+    "named place": 4,
+    "nowhere": 5,
+    "has coordinates": 8,
+}
 
 _SITES = [
     "Ferry hall",
@@ -38,9 +49,17 @@ _SITES = [
     "Chapel",
 ]
 _NOTES = (
-    "Left of the door", "Code 1E5 at the gate", "=behind the counter, ask", "Open day and night", "Key at no. 00412",
-    "Under the stairs", "-", "@ reception", "Heated cabinet", "",
-)  # fmt: skip
+    "Left of the door",
+    "Code 1E5 at the gate",
+    "=behind the counter, ask",
+    "Open day and night",
+    "Key at no. 00412",
+    "Under the stairs",
+    "-",
+    "@ reception",
+    "Heated cabinet",
+    "",
+)
 _CUT = {"Street": "St", "Road": "Rd.", "Lane": "Ln", "Avenue": "Ave", "Terrace": "Ter."}
 
 
@@ -154,7 +173,8 @@ def _spoil(dice: random.Random, cabinet: Cabinet, mess: str, near: _Neighbours) 
         case "nowhere":
             return replace(row, street=f"{number} Zwark Prospect", town="Xyphoria", postcode="", truth=None)
         case "has coordinates":
-            lat, lon = point.lat + dice.uniform(-2e-5, 2e-5), point.lon + dice.uniform(-2e-5, 2e-5)
+            lat = point.lat + dice.uniform(-2e-5, 2e-5)
+            lon = point.lon + dice.uniform(-2e-5, 2e-5)
             return replace(row, latitude=round(lat, 5), longitude=round(lon, 5))
     return row
 

@@ -17,9 +17,17 @@ from yellowtor.demo.register import Cabinet
 
 SHEET = "Cabinets"
 HEADER = [
-    "Id", "Cabinet", "Number and street", "Town", "Postcode", "Access notes", "Last checked", "Days since",
-    "Latitude", "Longitude",
-]  # fmt: skip
+    "Id",
+    "Cabinet",
+    "Number and street",
+    "Town",
+    "Postcode",
+    "Access notes",
+    "Last checked",
+    "Days since",
+    "Latitude",
+    "Longitude",
+]
 TODAY = datetime(2026, 11, 2, tzinfo=UTC)
 _WIDTHS = [8, 30, 28, 18, 10, 26, 13, 11, 11, 11]
 _LIST = (
@@ -38,7 +46,9 @@ def write_workbook(cabinets: Sequence[Cabinet], path: Path, title: str) -> None:
     buffer = BytesIO()
     book = xlsxwriter.Workbook(buffer, {"in_memory": True})
     book.set_properties({"title": title, "created": TODAY.replace(tzinfo=None)})
-    sheet, summary, lists = book.add_worksheet(SHEET), book.add_worksheet("Summary"), book.add_worksheet("Lists")
+    sheet = book.add_worksheet(SHEET)
+    summary = book.add_worksheet("Summary")
+    lists = book.add_worksheet("Lists")
     _rows(book, sheet, cabinets)
     _summary(book, summary, cabinets)
     lists.write_column(
@@ -51,7 +61,8 @@ def write_workbook(cabinets: Sequence[Cabinet], path: Path, title: str) -> None:
 
 def _rows(book: Any, sheet: Any, cabinets: Sequence[Cabinet]) -> None:
     bold = book.add_format({"bold": True, "bg_color": "#DDE7EC", "bottom": 1})
-    day, count = book.add_format({"num_format": "yyyy-mm-dd"}), book.add_format({"num_format": "0"})
+    day = book.add_format({"num_format": "yyyy-mm-dd"})
+    count = book.add_format({"num_format": "0"})
     for column, (name, width) in enumerate(zip(HEADER, _WIDTHS, strict=True)):
         sheet.write_string(0, column, name, bold)
         sheet.set_column(column, column, width)
@@ -88,7 +99,8 @@ def _summary(book: Any, sheet: Any, cabinets: Sequence[Cabinet]) -> None:
 
 def _picture() -> bytes:
     """A small green PNG with a white cross, drawn here so that no image need be shipped."""
-    side, arm = 48, range(19, 29)
+    side = 48
+    arm = range(19, 29)
     rows = b"".join(
         b"\0" + b"".join(b"\xff\xff\xff" if x in arm or y in arm else b"\x00\x7a\x5a" for x in range(side))
         for y in range(side)

@@ -17,8 +17,10 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-SIZE_IN, DPI = (12.8, 8.0), 100
-LEAST_BAND_IN, FILL_IN = 3.6, 0.8  # of an account's band, where there are several; of each window in it
+SIZE_IN = (12.8, 8.0)
+DPI = 100
+LEAST_BAND_IN = 3.6
+FILL_IN = 0.8  # of an account's band, where there are several; of each window in it
 COLOURS = (MARKS["placed"].colour, MARKS["unplaced"].colour, MARKS["incomplete"].colour, MARKS["kept"].colour)
 MOST_STEPS = 400
 
@@ -56,7 +58,8 @@ def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[CurveLine]
         areas: dict[str, Any] = {"step": "post", "color": LINE, "alpha": 0.5, "linewidth": 0}
         axes.fill_between(_numbers(times), counts, label=f"allowed: {ceiling.label}", **areas)
     for at, line in enumerate(drawn):
-        times, counts = [now], [0]
+        times = [now]
+        counts = [0]
         for began, ended, count in line.goes:
             times += [began, ended]
             counts += [counts[-1], count]
@@ -64,8 +67,15 @@ def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[CurveLine]
         style: dict[str, Any] = {"linewidth": 1.4, "linestyle": (0, (1, 1))} if line.faint else {"linewidth": 2.4}
         axes.plot(_numbers(times), counts, color=colour, label=line.label, **style)
         axes.plot(_numbers(times[-1:]), counts[-1:], "o", color=colour, markersize=6)
-        axes.annotate(f"{times[-1].astimezone(UTC):%d %b %H:%M}", (_numbers(times)[-1], counts[-1]), (0, 8),
-                      textcoords="offset points", ha="center", fontsize=10, color=colour)  # fmt: skip
+        axes.annotate(
+            f"{times[-1].astimezone(UTC):%d %b %H:%M}",
+            (_numbers(times)[-1], counts[-1]),
+            (0, 8),
+            textcoords="offset points",
+            ha="center",
+            fontsize=10,
+            color=colour,
+        )
     axes.set_ylim(0, top)
     axes.set_xlim(*_numbers([now - (until - now) * 0.04, until + (until - now) * 0.03]))
     _dates(axes)
@@ -92,7 +102,8 @@ def draw_usage(path: Path, usages: Sequence[Usage]) -> None:
     for at, usage in enumerate(usages):
         top = 1 - at * band / height
         figure.text(0.08, top - 0.6 / height, usage.title, fontsize=16, color=INK, weight="bold", va="center")
-        low, high = top - (band - 0.75) / height, top - 1.0 / height
+        low = top - (band - 0.75) / height
+        high = top - 1.0 / height
         width = 0.58 if most else 0.88
         _draw_days(_axes(figure, (0.08, low, width, high - low)), usage.days)
         if usage.fills:
@@ -131,7 +142,9 @@ def _draw_fills(axes: "Axes", fills: Sequence[tuple[str, int, int, str]]) -> Non
 
 def _stairs(ceiling: Ceiling, now: datetime, until: datetime, top: float) -> tuple[list[datetime], list[int]]:
     """What the window allows by each instant, if all of it is used."""
-    times, counts, at = [now], [ceiling.left], now
+    times = [now]
+    counts = [ceiling.left]
+    at = now
     while (at := ceiling.end(at)) < until and counts[-1] < top and len(times) < MOST_STEPS:
         times.append(at)
         counts.append(counts[-1] + ceiling.limit)

@@ -21,9 +21,19 @@ from yellowtor.run.ports import CacheBook, Watcher
 LIKE = 60.0  # of 100: below, two lines have little in common
 AT_ONCE = 500
 PROVENANCE = (
-    "question_key", "asking", "service", "kind", "status", "message", "received_at", "cost", "attempt", "job", "who",
+    "question_key",
+    "asking",
+    "service",
+    "kind",
+    "status",
+    "message",
+    "received_at",
+    "cost",
+    "attempt",
+    "job",
+    "who",
     "host",
-)  # fmt: skip
+)
 
 
 class Match(NamedTuple):
@@ -36,7 +46,8 @@ class Match(NamedTuple):
 
 def find(book: CacheBook, text: str, most: int, watch: Watcher) -> list[Match]:
     """The addresses that are most like a text: the same words first, whatever their order; then similar ones."""
-    wanted, found = canonical(text), list[Match]()
+    wanted = canonical(text)
+    found = list[Match]()
     watch.phase("Looking")
     for page in book.addresses():
         lines = [subject_of(parts).line() for _, parts in page]
@@ -60,7 +71,8 @@ def write_export(book: CacheBook, file: IO[str]) -> tuple[int, int]:
         for one in page:
             file.write(f"{between}\n{json.dumps(_feature(one), ensure_ascii=False)}")
             between = ","
-            replies, pins = replies + bool(one.question_key), pins + (not one.question_key)
+            replies = replies + bool(one.question_key)
+            pins = pins + (not one.question_key)
     file.write("\n]}\n")
     return replies, pins
 
@@ -86,7 +98,9 @@ def take_over(
     How many replies and pins are new, and how many were read. Raises BadSource for a file that is no such thing; what
     came before the fault is taken over.
     """
-    taken, read, source = [0, 0], 0, f"import of {path.name}"
+    taken = [0, 0]
+    read = 0
+    source = f"import of {path.name}"
     watch.phase("Taking over")
     pages = _pages(_exported(feature, who, why, fixed, now) for feature in _features(path))
     while True:
@@ -100,7 +114,8 @@ def take_over(
         if page is None:
             return taken[0], taken[1], read
         replies, pins = book.take_over(page, source)
-        taken, read = [taken[0] + replies, taken[1] + pins], read + len(page)
+        taken = [taken[0] + replies, taken[1] + pins]
+        read = read + len(page)
         watch.advanced(len(page))
 
 
@@ -122,7 +137,8 @@ def _features(path: Path) -> Iterator[dict[str, Any]]:
 
 
 def _exported(feature: Mapping[str, Any], who: str, why: str, fixed: Mapping[str, str], now: datetime) -> Exported:
-    told, point = feature["properties"], feature.get("geometry")
+    told = feature["properties"]
+    point = feature.get("geometry")
     position = _position(point) if point else None
     parts = _parts(told, fixed)
     asked = subject_of(json.dumps(parts))

@@ -96,7 +96,9 @@ class Summary:
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
-    job, book, services = parts.job, parts.book, parts.services
+    job = parts.job
+    book = parts.book
+    services = parts.services
     began = stamp_of(book.clock.now())
     if options.again_failed:
         options = replace(options, failed_before=options.failed_before or began)
@@ -108,7 +110,9 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
     scanned, source, plan = _planned(parts, options, judging, watch)
     if not (options.dry_run or options.agreed):
         check_cost(job, plan, options.spend_at_most)
-    asked, wrote, changes = AskTotals(), None, None
+    asked = AskTotals()
+    wrote = None
+    changes = None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if (scanned.new or scanned.changed) and plan.kept and not job.in_reverse and job.judge.area is None:
         _, remark = find_far(book.judging)
@@ -118,21 +122,33 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         judging.judge_open(book.judging)
         changes = None if job.write.table else back.changes(SHOWN)
     else:
-        open_, most = plan.open_questions, options.at_most
+        open_ = plan.open_questions
+        most = options.at_most
         asked = AskTotals(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging", sum(turn.settled for turn in asked.turns) or None)
         judging.judge_open(book.judging)
         with locked(parts.files, watch.remark):
             wrote = _write(parts, back, watch, source, scanned.records)
-    counts, placed_by = book.judging.outcomes(), book.judging.placed_by() if len(services) > 1 else {}
+    counts = book.judging.outcomes()
+    placed_by = book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup
     return Summary(
-        scanned, plan, asked, {o: counts.get(o.value, 0) for o in Outcome}, placed_by, wrote,
-        parts.files if wrote else (), parts.into, backup if backup and backup.exists() else None,
-        changes, tuple(subject_of(text).line() for text in book.abandoned), job.in_reverse,
+        scanned,
+        plan,
+        asked,
+        {o: counts.get(o.value, 0) for o in Outcome},
+        placed_by,
+        wrote,
+        parts.files if wrote else (),
+        parts.into,
+        backup if backup and backup.exists() else None,
+        changes,
+        tuple(subject_of(text).line() for text in book.abandoned),
+        job.in_reverse,
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
-        tuple(book.requests[services[0].name].left()), began,
-    )  # fmt: skip
+        tuple(book.requests[services[0].name].left()),
+        began,
+    )
 
 
 def check_files(files: Sequence[Path]) -> list[str]:
@@ -181,7 +197,8 @@ def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
     if options.again_failed:
         options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
     scanned, _, plan = _planned(parts, options, judging, watch)
-    first, now = parts.services[0], parts.clock.now()
+    first = parts.services[0]
+    now = parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
     otherwise = tuple(what_if(parts.book, first, open_, now, wish) for wish in wishes)
     return Foretold(scanned, plan, otherwise)
@@ -189,7 +206,8 @@ def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
 
 def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:
     """Scan the records; the fingerprint of the source. A file that is written meanwhile is read once more."""
-    table, askings = parts.table, [service.asking for service in parts.services]
+    table = parts.table
+    askings = [service.asking for service in parts.services]
     for last in (*[False] * RESCANS, True):
         table.refresh()
         source = table.fingerprint()
@@ -206,18 +224,25 @@ def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:
 
 def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[ScanResult, str, Plan]:
     """Scan the records, and what a run would do; with the source's fingerprint."""
-    book, services = parts.book, parts.services
+    book = parts.book
+    services = parts.services
     for name, count in book.expired.items():
         watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
     scanned, source = _scanned(parts, watch)
     if len(services) > 1 or options.again_failed:  # whom to ask, and what, depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
-    passes_on, now = parts.job.ask.next.spent, parts.clock.now()
+    passes_on = parts.job.ask.next.spent
+    now = parts.clock.now()
     plan = make_plan(
-        book, services, judging.key, now, failed_before=options.failed_before, at_most=options.at_most,
+        book,
+        services,
+        judging.key,
+        now,
+        failed_before=options.failed_before,
+        at_most=options.at_most,
         spent_passes_on=passes_on,
-    )  # fmt: skip
+    )
     return scanned, source, plan
 
 
@@ -229,9 +254,14 @@ def judging_of(parts: Parts, watch: Watcher) -> Judging:
 
 
 def ask_all(
-    parts: Parts, questions: int, options: Options, at_most: int | None, judging: Judging, watch: Watcher,
+    parts: Parts,
+    questions: int,
+    options: Options,
+    at_most: int | None,
+    judging: Judging,
+    watch: Watcher,
     stop: Cancellation,
-) -> Iterator[AskResult]:  # fmt: skip
+) -> Iterator[AskResult]:
     """Ask the services one after the other, each about what those before it did not answer well enough.
 
     The first's open questions are collected, so many, and of each at_most are asked.
@@ -239,7 +269,8 @@ def ask_all(
     What a service was not asked about goes to the next only where the service is set aside for the run, or its
     allowance is spent, and the job says so.
     """
-    judged_by, waited_for = judging.key if len(parts.services) > 1 else "", list[str]()
+    judged_by = judging.key if len(parts.services) > 1 else ""
+    waited_for = list[str]()
     for at, service in enumerate(parts.services):
         if stop:
             return
@@ -266,9 +297,14 @@ def _passes_on(result: AskResult, job: Job) -> bool:
 
 
 def _ask(
-    parts: Parts, service: Service, questions: int, judging: Judging, watch: Watcher, stop: Cancellation,
+    parts: Parts,
+    service: Service,
+    questions: int,
+    judging: Judging,
+    watch: Watcher,
+    stop: Cancellation,
     at_most: int | None,
-) -> AskResult:  # fmt: skip
+) -> AskResult:
     import asyncio  # a run that has all its answers does without
 
     from yellowtor.run.asking.ask import Asker

@@ -17,8 +17,12 @@ from yellowtor.run.ports import Row
 
 PARTS = ("whole", "number", "street", "town", "postcode", "region", "country")
 ANSWERS = {"latitude": "Latitude", "longitude": "Longitude", "outcome": "Outcome", "confidence": "Confidence"}
-LABELS = {"key": "tells records apart", "name": "name of a record", "latitude": "latitude, if it has one",
-          "longitude": "longitude, if it has one"}  # fmt: skip
+LABELS = {
+    "key": "tells records apart",
+    "name": "name of a record",
+    "latitude": "latitude, if it has one",
+    "longitude": "longitude, if it has one",
+}
 Choose = Callable[[str, Sequence[str]], str]  # what is asked, the columns to choose from with the guess first
 
 
@@ -73,8 +77,11 @@ def draft_job(sample: Sample, service: str, target: str, choose: Choose) -> Draf
     composing = job.composing()
     rows = [dict(zip(sample.header, row, strict=False)) for row in sample.rows]
     keys = sample.keys or [guesses["key"].column]
-    lines = [(" / ".join(row[key] for key in keys), composing.compose(row).line())
-             for row in rows if not composing.says_nothing(row)]  # fmt: skip
+    lines = [
+        (" / ".join(row[key] for key in keys), composing.compose(row).line())
+        for row in rows
+        if not composing.says_nothing(row)
+    ]
     return Draft(tomlkit.dumps(document), guesses, lines[:3])
 
 

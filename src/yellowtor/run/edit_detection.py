@@ -68,7 +68,9 @@ def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
 
     Columns with formulas are left out: they change by being opened.
     """
-    edits, there, calculated = Edits(), _Rows(back, copy), source.calculated
+    edits = Edits()
+    there = _Rows(back, copy)
+    calculated = source.calculated
     for key, wanted, asked in _expected(back, source, copy.header):
         held = there.take(key)
         if held is None:
@@ -114,7 +116,8 @@ class _Rows:
     """The rows of a copy by their keys; as long as they are asked for in their order, none is kept."""
 
     def __init__(self, back: WriteBack, copy: Table) -> None:
-        self._coming, self._passed = self._all(back, copy), dict[str, tuple[Row, str]]()
+        self._coming = self._all(back, copy)
+        self._passed = dict[str, tuple[Row, str]]()
 
     def _all(self, back: WriteBack, copy: Table) -> Iterator[tuple[str, Row, str]]:
         reader = back.reader_of(copy)

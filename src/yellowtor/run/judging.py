@@ -32,13 +32,22 @@ class Judging:
     """Judges by one job's thresholds and the reading rules of its services, which are in the order of their turns."""
 
     def __init__(
-        self, services: Sequence[Service], thresholds: Thresholds, ask_next: AskNext, context: frozenset[str],
-        remark: Callable[[str], None] = lambda _: None, fault: Callable[[Exception], None] = lambda _: None,
+        self,
+        services: Sequence[Service],
+        thresholds: Thresholds,
+        ask_next: AskNext,
+        context: frozenset[str],
+        remark: Callable[[str], None] = lambda _: None,
+        fault: Callable[[Exception], None] = lambda _: None,
         advanced: Callable[[int], None] = lambda _: None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._services = {service.name: service for service in services}
-        self._thresholds, self._next, self._context = thresholds, ask_next, context
-        self._remark, self._fault, self._advanced = remark, fault, advanced
+        self._thresholds = thresholds
+        self._next = ask_next
+        self._context = context
+        self._remark = remark
+        self._fault = fault
+        self._advanced = advanced
         self._drifts: dict[str, Drift] = {}
         self._readings = {service.name: service.reading_key for service in services}
         in_reverse = any(service.asking.operation == "reverse" for service in services)
@@ -124,7 +133,8 @@ def _candidates(text: str) -> list[Candidate]:
 
 def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
     judgement = settled.judgement
-    candidate, confidence = judgement.candidate, judgement.confidence
+    candidate = judgement.candidate
+    confidence = judgement.confidence
     position = candidate.position if candidate else None
     return Judged(
         address=address,

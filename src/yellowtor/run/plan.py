@@ -75,14 +75,21 @@ class Otherwise:
 
 
 def make_plan(
-    book: Book, services: Sequence[Service], judged_by: str, now: datetime, *,
-    failed_before: str, at_most: int | None, spent_passes_on: bool = False,
-) -> Plan:  # fmt: skip
+    book: Book,
+    services: Sequence[Service],
+    judged_by: str,
+    now: datetime,
+    *,
+    failed_before: str,
+    at_most: int | None,
+    spent_passes_on: bool = False,
+) -> Plan:
     """The plan for the scan that has just been made. Leaves the first service's open questions collected.
 
     spent_passes_on: what a service's allowance does not cover now goes to the next service, and does not wait.
     """
-    scanning, (first, *others) = book.scanning, services
+    scanning = book.scanning
+    (first, *others) = services
     states = scanning.states()
     known = judged_by if others else ""
     enough, judged = book.judging.enough(judged_by) if others else (0, 0)
@@ -97,7 +104,8 @@ def make_plan(
     open_, answered = scanning.open_questions(turn, failed_before=failed_before)
     passes_on = spent_passes_on and bool(others)
     made, over = _foretold_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
-    later, before = list[LaterService](), made
+    later = list[LaterService]()
+    before = made
     for at, (service, (sure, most)) in enumerate(zip(others, spans, strict=True), 1):
         least = min(most, sure + over)
         expected = least + round((most - least) * needs_more**at)
@@ -136,17 +144,26 @@ def _foretold_now(
 
 
 def foretold(
-    book: Book, service: Service, questions: int, now: datetime,
-    *, after: Forecast | None = None, pace: Pace | None = None, limits: Limits | None = None,
-) -> Forecast:  # fmt: skip
+    book: Book,
+    service: Service,
+    questions: int,
+    now: datetime,
+    *,
+    after: Forecast | None = None,
+    pace: Pace | None = None,
+    limits: Limits | None = None,
+) -> Forecast:
     """What asking a service so many questions takes; after another has been asked, or with other limits."""
     mine = book.requests[service.name]
     both = _limits(mine) if limits is None else limits
     begins = datetime.fromisoformat(after.ends_at) if after and after.ends_at else None
     if pause_s := mine.pause_s():  # the service has asked for it
         begins = max(begins or now, now + timedelta(seconds=pause_s))
-    windows, lefts = [window for window, _ in both], [left for _, left in both]
-    units, kept, reply_s = units_of(service, questions), pace or mine.pace(), mine.reply_s()
+    windows = [window for window, _ in both]
+    lefts = [left for _, left in both]
+    units = units_of(service, questions)
+    kept = pace or mine.pace()
+    reply_s = mine.reply_s()
     borne = kept.with_replies(reply_s, service.parallel * (service.most if service.counts_each else 1))
     made = forecast(units, borne, windows, lefts, now, service.prices, mine.month_used(), begins)
     if pause_s > PATIENCE_S and made.requests:
@@ -161,7 +178,8 @@ def _limits(book: RequestBook) -> Limits:
 
 def what_if(book: Book, service: Service, questions: int, now: datetime, wish: str) -> Otherwise:
     """The forecast with other limits: `day=8000`, `cap day=none`, `pace=20`, several with commas. Raises BadJob."""
-    pace, limits = None, _limits(book.requests[service.name])
+    pace = None
+    limits = _limits(book.requests[service.name])
     for item in wish.split(","):
         name, _, text = (part.strip() for part in item.partition("="))
         limit = None if text == "none" else _positive(text, wish)

@@ -42,7 +42,8 @@ class Previews:
 
 def preview(job: Job, table: Table, services: Sequence[Service], count: int, watch: Watcher) -> Previews:
     """Read the source to its end. Raises BadSource for what is wrong with it, its keys too."""
-    reader, found = RowReader(job, table), Previews()
+    reader = RowReader(job, table)
+    found = Previews()
     questions: set[bytes] = set()
     seen_keys: set[int] = set()  # their hashes: 64 bits are enough for millions
     shown: Counter[str] = Counter()

@@ -33,13 +33,16 @@ class Quota:
 
 def quotas(services: Sequence[tuple[Service, Sequence[Window]]], book: UsageBook, now: datetime) -> list[Quota]:
     """Of each account, in the order of the services; the windows of the first that is charged to it are shown."""
-    found, month = [], now.astimezone(UTC).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    found = []
+    month = now.astimezone(UTC).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
     fortnight = now - timedelta(days=DAYS)
     for account in dict.fromkeys(service.account for service, _ in services):
         mine = [service for service, _ in services if service.account == account]
         windows = next(counted for service, counted in services if service.account == account)
         used = book.used(account, min(month, fortnight))
-        days, jobs, kinds = Counter[str](), Counter[str](), Counter[str]()
+        days = Counter[str]()
+        jobs = Counter[str]()
+        kinds = Counter[str]()
         for item in used:
             days[item.day] += item.requests * (item.day > fortnight.date().isoformat())
             if item.day >= month.date().isoformat():

@@ -69,14 +69,17 @@ class RowReader:
                 f"(it has: {have}). Nothing was sent."
             )
         at = {name: i for i, name in enumerate(table.header)}
-        self._columns, self.key_columns = columns, " and ".join(map(repr, keys))
-        self._keys, self._exact_keys = [at[key] for key in keys], table.exact_keys
+        self._columns = columns
+        self.key_columns = " and ".join(map(repr, keys))
+        self._keys = [at[key] for key in keys]
+        self._exact_keys = table.exact_keys
         self._name = at[job.records.name] if job.records.name else None
         self._raw = [at[name] for name in columns]
         lat, lon = job.held_columns()
         self._held = (at[lat], at[lon]) if lat in at and lon in at else None
         self._in_reverse = job.in_reverse
-        self._decimal, self._area = table.decimal, job.judge.thresholds().area
+        self._decimal = table.decimal
+        self._area = job.judge.thresholds().area
 
     def keys(self, batch: Sequence[Row]) -> list[str]:
         """The identity of each record; empty where a part of its key is."""
@@ -151,7 +154,8 @@ def identity(key: str, *, exact: bool = False) -> str:
 def identities(keys: Iterable[str], *, exact: bool = False) -> list[str]:
     """The identity of each of many keys."""
     texts = list(keys)
-    together, stripped = "".join(texts), list(map(str.strip, texts))
+    together = "".join(texts)
+    stripped = list(map(str.strip, texts))
     if "." in together or "\0" in together or (exact and stripped != texts):
         return [identity(text, exact=exact) for text in texts]
     return stripped
@@ -252,11 +256,14 @@ def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *
     text = json.dumps(asked.as_dict(), ensure_ascii=False)
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
-        state, reasons = "kept", ["has coordinates of its own"]
+        state = "kept"
+        reasons = ["has coordinates of its own"]
     elif why := reader.composing.why_not(cells, asked) or lacking(askings, asked):
-        state, reasons = "incomplete", [why]
+        state = "incomplete"
+        reasons = [why]
     else:
-        state, reasons = "ask", []
+        state = "ask"
+        reasons = []
     able = [asking for asking in askings if not asking.lacks(asked)] if state == "ask" else []
     questions = {asking.service: asking.question_key(key) for asking in able}
     why = json.dumps(reasons)

@@ -71,7 +71,8 @@ def read_trial(asked: Subject, service: Service, reply: Reply, thresholds: Thres
 
 def record_asked(job: Job, table: Table, key: str) -> Subject:
     """What would be asked about the record with this key. Raises BadSource when there is none, or nothing is."""
-    reader, wanted = RowReader(job, table), key_as_shown(key)
+    reader = RowReader(job, table)
+    wanted = key_as_shown(key)
     for batch in table.batches():
         keys = reader.keys(batch)
         if wanted in keys:

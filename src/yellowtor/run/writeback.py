@@ -70,12 +70,17 @@ class WriteBack:
     def __init__(
         self, job: Job, table: Table, book: JudgeBook, watch: Watcher, leave: object, *, repair: bool = False
     ) -> None:
-        self._job, self._table, self._book, self._watch, self._leave = job, table, book, watch, leave
+        self._job = job
+        self._table = table
+        self._book = book
+        self._watch = watch
+        self._leave = leave
         self._repair = repair
         self._reader = RowReader(job, table)
         self._columns = Columns(job, leave)
         self._coordinates = "latitude" in self._columns.names and not job.in_reverse
-        self._position, self._unchanged = 0, False  # in the scan's order; whether the source is as it was scanned
+        self._position = 0
+        self._unchanged = False  # in the scan's order; whether the source is as it was scanned
         self._in_order = False  # the rows are known to come in the scan's order, and their keys need not be read
         self._unsettled: deque[tuple[Sequence[Row], Answers]] = deque()  # pages, of a database
         self._left: set[int] = set()  # records whose coordinates stay: the table made them of the same before
@@ -125,7 +130,8 @@ class WriteBack:
             self._table.check_target(to)
             self._reader = RowReader(self._job, self._table)
         same = bool(scanned) and self._table.fingerprint() == scanned
-        self._position, self._unchanged = 0, same or bool(self._table.into)
+        self._position = 0
+        self._unchanged = same or bool(self._table.into)
         if same and isinstance(self._table, Expecting):
             self._table.expect(records)
             self._in_order = True
@@ -182,10 +188,12 @@ class WriteBack:
         Of records that wait for an answer, nothing is said: the run would ask.
         """
         self._watch.phase("Comparing")
-        found, at = Changes(), {name: i for i, name in enumerate(self._table.header)}
+        found = Changes()
+        at = {name: i for i, name in enumerate(self._table.header)}
         columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]
         for batch in self._table.batches():
-            keys, (new, answers) = self._reader.keys(batch), self._batch(batch)
+            keys = self._reader.keys(batch)
+            (new, answers) = self._batch(batch)
             if self._coordinates and (as_held := self._table.as_held):
                 pairs = zip(new[0], new[1], strict=True)
                 held = [as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
@@ -250,7 +258,8 @@ class WriteBack:
         if not any(answers.column("sent")):
             return
         places = [at for at, answer in enumerate(answers) if self._left_as_sent(answer)]
-        before, ids = answers.column("written"), answers.column("id")
+        before = answers.column("written")
+        ids = answers.column("id")
         for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
             if held.position and held.position.written() == before[at]:
                 lat[at] = lon[at] = self._leave
@@ -269,22 +278,26 @@ class WriteBack:
             found = Answers.of([known.get(key, UNKNOWN) for key in keys])
         elif self._unchanged:
             return found, ()
-        asked, now = found.column("raw_hash"), self._reader.raw_hashes(batch)
+        asked = found.column("raw_hash")
+        now = self._reader.raw_hashes(batch)
         edited = {at for at, (one, other) in enumerate(zip(asked, now, strict=True)) if one != other}
         return found.without(edited), edited
 
     def _note(self, batch: Sequence[Row], answers: Answers, returned: Mapping[int, Mapping[str, str]]) -> None:
         """Have the ledger remember the coordinates that are new in the target, as that gives them back."""
-        here, as_held = self._job.held_is_target(), self._table.as_held
+        here = self._job.held_is_target()
+        as_held = self._table.as_held
         was_held, before, lats, lons = map(answers.column, ("held", "written", "lat", "lon"))
         moved = here and any(held is not None for held in was_held)
         if not moved and not as_held and not returned and are_written(before, lats, lons):
             return
         new = []
         for at, answer in enumerate(answers):
-            lat, lon = answer.lat, answer.lon
+            lat = answer.lat
+            lon = answer.lon
             if answer.outcome in self._columns.sure and lat is not None and lon is not None:
-                back, sent = returned.get(at), written(lat, lon)
+                back = returned.get(at)
+                sent = written(lat, lon)
                 text = self._given_back(back) or (written(*as_held(lat, lon)) if as_held else sent)
                 raw_hash = self._reader.raw_hash_with(batch[at], back) if back else None
                 raw_hash = None if raw_hash == answer.raw_hash else raw_hash
@@ -312,9 +325,11 @@ class WriteBack:
 def _marker(answer: Answer, name: str) -> dict[str, Any]:
     """What a marker file needs to know of a record. In reverse it stands at the point that was asked about."""
     asked = subject_of(answer.address)
-    lat, lon = answer.lat, answer.lon
+    lat = answer.lat
+    lon = answer.lon
     if isinstance(asked, Spot) and asked.lat:
-        lat, lon = asked.position.lat, asked.position.lon
+        lat = asked.position.lat
+        lon = asked.position.lon
     return {
         "key": shown_key(answer.key),
         "name": name,

@@ -27,11 +27,12 @@ class Call(Settings):
         default_factory=dict, description="Header fields; their values are templates with the same variables."
     )
     json_body: Any = Field(
-        None, alias="json",
+        None,
+        alias="json",
         description="The body of a POST as JSON: a table whose texts are templates. A text that is one variable and "
         "nothing else leaves its key out where the variable is empty; `{limit}`, `{lat}` and `{lon}` alone are "
         "numbers.",
-    )  # fmt: skip
+    )
     form: dict[str, str] = Field(
         default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
     )

@@ -337,11 +337,13 @@ class Description(Settings):
         if way.many is None:
             return None
         replies = self.reverse.reply if self.reverse is way and self.reverse.reply else self.reply
-        shape, many = replies.shape(), way.many
+        shape = replies.shape()
+        many = way.many
         if many.keyed and not isinstance(shape, JsonShape):
             raise ValueError("many.keyed: only JSON has objects")
         find = shape.finder(many.results) if many.results else list
-        of_lines, nothing = isinstance(shape, TextShape), many.missing == "nothing found"
+        of_lines = isinstance(shape, TextShape)
+        nothing = many.missing == "nothing found"
         return BatchSplit(find, shape.getter(many.id) if many.id else None, many.keyed, nothing, of_lines)
 
     @property
@@ -358,7 +360,8 @@ class Description(Settings):
 
     @property
     def windows(self) -> list[Window]:
-        told, zone = self.allowance, self.zone
+        told = self.allowance
+        zone = self.zone
         day = [Window(told.per_day, Span.DAY, zone)] if told.per_day else []
         windows = [Window(w.requests - w.leave, w.span, zone, w.rolling, leave=w.leave) for w in told.windows]
         return day + windows + [cap.window("own", zone) for cap in told.caps]

@@ -49,7 +49,8 @@ class FollowUps:
     def __init__(
         self, description: Description, wishes: Wishes, reading: Reading, known: Known, masker: Masker
     ) -> None:
-        way, replies = description.operation(wishes.direction), description.replies(wishes.direction)
+        way = description.operation(wishes.direction)
+        replies = description.replies(wishes.direction)
         endpoint = description.credentials.token if description.credentials else None
         self._masker = masker
         self._tokens = Tokens(endpoint, known, masker) if endpoint else None
@@ -118,9 +119,11 @@ def redirected(request: Request, came: RawReply) -> Request | None:
         raise ValueError(f"it redirects to {scheme}://{host}, another origin, to which no key is sent: correct the URL")
     if request.redirects >= MOST_REDIRECTS:
         raise ValueError(f"it redirects more than {MOST_REDIRECTS} times")
-    method, body = request.method, request.body
+    method = request.method
+    body = request.body
     if came.status in {301, 302, 303} and method == "POST":  # RFC 9110 section 15.4: as all clients do
-        method, body = "GET", None
+        method = "GET"
+        body = None
     return replace(request, url=target, method=method, body=body, redirects=request.redirects + 1)
 
 
@@ -128,8 +131,11 @@ class Tokens:
     """The access token of a service: fetched when it is first needed, in memory only, renewed when it is refused."""
 
     def __init__(self, endpoint: TokenEndpoint, known: Known, masker: Masker) -> None:
-        self._endpoint, self._known, self._masker = endpoint, known, masker
-        self._token, self._until = "", 0.0
+        self._endpoint = endpoint
+        self._known = known
+        self._masker = masker
+        self._token = ""
+        self._until = 0.0
 
     def on(self, request: Request) -> Request | None:
         """The request with the token; None while there is none."""
@@ -145,11 +151,13 @@ class Tokens:
 
     def request(self, before: Request) -> Request:
         """The request for a token, after which the other is sent."""
-        known, endpoint = self._known(), self._endpoint
+        known = self._known()
+        endpoint = self._endpoint
         fields = {"grant_type": "client_credentials"} | {n: fill(text, known) for n, text in endpoint.fields.items()}
         if endpoint.scope:
             fields["scope"] = fill(endpoint.scope, known)
-        name, secret = fill(endpoint.client_id, known), fill(endpoint.client_secret, known)
+        name = fill(endpoint.client_id, known)
+        secret = fill(endpoint.client_secret, known)
         headers = {"Accept": "application/json", "Content-Type": "application/x-www-form-urlencoded"}
         headers |= {"User-Agent": before.headers.get("User-Agent", "yellowtor")}
         if endpoint.sends == "header":  # RFC 6749 section 2.3.1
@@ -182,7 +190,9 @@ class Polls:
     """Looks whether a promised reply is ready. known are the values of variables."""
 
     def __init__(self, poll: Poll, reading: Reading, known: Known) -> None:
-        self._poll, self._reading, self._known = poll, reading, known
+        self._poll = poll
+        self._reading = reading
+        self._known = known
         self._get = reading.shape.getter(poll.ticket) if poll.ticket else None
 
     def request(self, ticket: str, like: Request) -> Request:
@@ -192,9 +202,15 @@ class Polls:
             raise ValueError("the ticket leads to another origin, to which no key is sent")
         headers = {name: text for name, text in like.headers.items() if name != "Content-Type"}
         return replace(
-            like, url=url, headers=headers, method="GET", body=None, ticket=ticket, counts=self._poll.counts,
+            like,
+            url=url,
+            headers=headers,
+            method="GET",
+            body=None,
+            ticket=ticket,
+            counts=self._poll.counts,
             redirects=0,
-        )  # fmt: skip
+        )
 
     def after(self, request: Request, came: RawReply) -> tuple[Request | str, float] | None:
         """The next look, or why there is none, and in how many seconds; None where the reply is no promise.
@@ -227,7 +243,9 @@ class NextPages:
     """Goes on to the next page of candidates."""
 
     def __init__(self, next_path: str, most: int, reading: Reading) -> None:
-        self._get, self._most, self._shape = reading.shape.getter(next_path), most, reading.shape
+        self._get = reading.shape.getter(next_path)
+        self._most = most
+        self._shape = reading.shape
 
     def after(self, request: Request, came: RawReply) -> Request | None:
         """The request for the next page; None after the last. Raises ValueError where it is at another origin."""

@@ -52,11 +52,16 @@ class HttpService:
     """
 
     def __init__(
-        self, description: Description, values: Values, wishes: Wishes = NONE, folder: Path = Path(),
+        self,
+        description: Description,
+        values: Values,
+        wishes: Wishes = NONE,
+        folder: Path = Path(),
         read_again: Callable[[], Values] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         direction = wishes.direction
-        operation, replies = description.operation(direction), description.replies(direction)
+        operation = description.operation(direction)
+        replies = description.replies(direction)
         self.name = description.service.name
         self.attribution = description.service.attribution
         self.account = description.account
@@ -74,8 +79,11 @@ class HttpService:
         self.extra = tuple(replies.extra)
         of_part = operation.many.model_dump_json(include=PARTS) if operation.many else ""
         self.reading_key = digest(READING, replies.model_dump_json(), of_part)
-        self._description, self._wishes, self._folder = description, wishes, folder
-        self._values, self._look_again = values, read_again
+        self._description = description
+        self._wishes = wishes
+        self._folder = folder
+        self._values = values
+        self._look_again = read_again
         self._may_change = read_again is not None and description.has_files  # the credentials, while it is asked
         self._maker = RequestMaker(description, values, wishes)
         self._masker = Masker([*values.secrets(), self._maker.token])
@@ -90,8 +98,11 @@ class HttpService:
         self._transport: Transport | None = None
         used = {name: text for name, text in wishes.variables().items() if name in operation.variables()}
         area = ",".join(used[side] for side in BOX if side in used)
-        language, countries = used.get("language", ""), used.get("countries", "")
-        template, count, wants = self._maker.template, operation.candidates, operation.wants()
+        language = used.get("language", "")
+        countries = used.get("countries", "")
+        template = self._maker.template
+        count = operation.candidates
+        wants = operation.wants()
         self.asking = Asking(self.name, direction, template, language, countries, count, wants, area)
 
     def request(self, asked: Subject) -> Request:
@@ -189,9 +200,11 @@ class HttpService:
         return self._reading_of_part if PART in reply.headers else self._reading
 
     async def __aenter__(self) -> Self:
-        connection, allowance = self._description.connection, self._description.allowance
+        connection = self._description.connection
+        allowance = self._description.allowance
         ca = connection.ca and self._folder / connection.ca.expanduser()
-        url, proxy = self._maker.request(Address()).url, self._maker.proxy
+        url = self._maker.request(Address()).url
+        proxy = self._maker.proxy
         if not _is_http(url):
             shown = self._maker.shown(Address()).splitlines()[0]
             raise BadJob(f"{self.name} can't be asked: {shown} has no URL of http:// or https://. Nothing was sent.")

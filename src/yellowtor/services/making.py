@@ -51,7 +51,8 @@ class RequestMaker:
     def __init__(self, description: Description, values: Values, wishes: Wishes) -> None:
         self._operation = way = description.operation(wishes.direction)
         self._replies = description.replies(wishes.direction)
-        self._description, self._values = description, values
+        self._description = description
+        self._values = values
         self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates), **wishes.variables()}
         self._url = UrlTemplate(way.url, self._known)
         self._many = way.many
@@ -98,7 +99,8 @@ class RequestMaker:
     def shown(self, asked: Subject) -> str:
         """The same request as it may be printed: secrets and signatures masked."""
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
-        known, parts = self._known | secret, {**asked.variables(), **self._fresh()}
+        known = self._known | secret
+        parts = {**asked.variables(), **self._fresh()}
         url = UrlTemplate(self._operation.url, known).expand(parts)
         made = self._made(self._operation, url, self._headers(known), {**known, **parts}, signature="MASKsignature")
         fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]
@@ -109,9 +111,15 @@ class RequestMaker:
         return text
 
     def _made(
-        self, call: Call, url: str, headers: Mapping[str, str], values: Mapping[str, str], *,
-        questions: Sequence[Any] = (), signature: str | None = None,
-    ) -> Request:  # fmt: skip
+        self,
+        call: Call,
+        url: str,
+        headers: Mapping[str, str],
+        values: Mapping[str, str],
+        *,
+        questions: Sequence[Any] = (),
+        signature: str | None = None,
+    ) -> Request:
         own = call.headers or self._operation.headers
         headers = {**headers, **{n: header_text(text, values) for n, text in own.items()}}
         if signing := self._description.signing:

@@ -58,7 +58,8 @@ class Masker:
         places = self._places(body)
         if not places:
             return body
-        kept, end = [], 0
+        kept = []
+        end = 0
         for start, stop in places:
             if start >= end:
                 kept.append(body[end:start])
@@ -67,7 +68,8 @@ class Masker:
 
     def _places(self, body: bytes) -> list[tuple[int, int]]:
         """Where the secrets stand, in their order."""
-        low, found = body.lower(), list[tuple[int, int]]()  # of ASCII only: as long as before
+        low = body.lower()
+        found = list[tuple[int, int]]()  # of ASCII only: as long as before
         for form, beside in self._whole:
             if form in low:
                 found += [at.span() for at in re.finditer(beside + re.escape(form) + beside, low)]
@@ -155,7 +157,8 @@ def _named(character: str) -> list[str]:
 
 def _encoded(secret: str) -> list[str]:
     """The whole in Base64, as a part of any longer text, and in hexadecimal."""
-    content, forms = secret.encode(), [secret.encode().hex()]
+    content = secret.encode()
+    forms = [secret.encode().hex()]
     for before in range(3):
         text = base64.b64encode(b"\0" * before + content).decode().rstrip("=")
         sure = text[(0, 2, 3)[before] : len(text) - bool((before + len(content)) % 3)]

@@ -126,7 +126,8 @@ class KindRule(Settings):
 
     def hides(self, later: "KindRule") -> bool:
         """Whether a later rule can never be the first that holds."""
-        mine, other = self.statuses(), later.statuses()
+        mine = self.statuses()
+        other = later.statuses()
         if mine and not (other and other <= mine):
             return False
         rest = {text for text in self.conditions() if not text.startswith("status ")}
@@ -290,7 +291,9 @@ class ReplyRules(Settings):
         """The section, compiled. Raises ValueError for a path that does not parse."""
         import regex  # which can be told to give up
 
-        shape, fields, geojson = self.shape(), self.fields, self.format == "geojson"
+        shape = self.shape()
+        fields = self.fields
+        geojson = self.format == "geojson"
         order = self.order or ("longitude latitude" if geojson else "latitude longitude")
         position = fields.position
         if geojson and position is None and fields.latitude is None:

@@ -56,7 +56,8 @@ class _Door:
     """
 
     def __init__(self, leave: Leave | None) -> None:
-        self._leave, self.left = leave, False
+        self._leave = leave
+        self.left = False
 
     async def hold(self) -> None:
         """Wait until it may leave. Raises _HeldBackError when it must not, or has left before."""
@@ -76,7 +77,9 @@ class Transport:
     """
 
     def __init__(self, url: str, *, parallel: int, timeout_s: float, ca: Path | None, proxy: str) -> None:
-        self._parallel, self._timeout_s, self._ca = parallel, timeout_s, ca
+        self._parallel = parallel
+        self._timeout_s = timeout_s
+        self._ca = ca
         self.proxy = proxy or _proxy(url)
         self._session: aiohttp.ClientSession | None = None
 

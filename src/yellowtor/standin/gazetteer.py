@@ -10,7 +10,10 @@ from typing import Any
 
 from yellowtor.standin.world import AddressPoint, Town, World
 
-POINTS, TOWNS, COAST, ROADS = "addresses.csv.gz", "towns.csv", "coast.geojson", "roads.geojson"
+POINTS = "addresses.csv.gz"
+TOWNS = "towns.csv"
+COAST = "coast.geojson"
+ROADS = "roads.geojson"
 
 
 def write_gazetteer(world: World, folder: Path) -> None:

@@ -38,11 +38,13 @@ class ManyTongue(Protocol):
 
 
 class JsonMany(Json):
-    path, counts_each = "/find-many", True
+    path = "/find-many"
+    counts_each = True
 
     async def all_asked(self, request: web.Request, key: str) -> AskedMany:
         body = await body_of(request)
-        limit, asks = limit_of(body.get("limit")), body.get("asks")
+        limit = limit_of(body.get("limit"))
+        asks = body.get("asks")
         told = [one for one in asks if isinstance(one, dict)] if isinstance(asks, list) else []
         questions = [(str(one.get("id", "")), Asked(str(one.get("q", "")), limit)) for one in told]
         return AskedMany(questions, self.trouble(request, key))
@@ -53,7 +55,8 @@ class JsonMany(Json):
 
 
 class XmlMany(Xml):
-    path, counts_each = "/lookup-many", False
+    path = "/lookup-many"
+    counts_each = False
 
     async def all_asked(self, request: web.Request, key: str) -> AskedMany:
         try:
@@ -70,11 +73,13 @@ class XmlMany(Xml):
 
 
 class TableMany(Table):
-    path, counts_each = "/rows", True
+    path = "/rows"
+    counts_each = True
 
     async def all_asked(self, request: web.Request, key: str) -> AskedMany:
         form = await request.post()
-        limit, lines = limit_of(form.get("n")), str(form.get("lines", "")).splitlines()
+        limit = limit_of(form.get("n"))
+        lines = str(form.get("lines", "")).splitlines()
         pairs = [line.partition(";") for line in lines if line]
         return AskedMany([(name, Asked(text, limit)) for name, _, text in pairs], self.trouble(request, key))
 
@@ -84,11 +89,13 @@ class TableMany(Table):
 
 
 class FeaturesMany(Features):
-    path, counts_each = "/features-many", False
+    path = "/features-many"
+    counts_each = False
 
     async def all_asked(self, request: web.Request, key: str) -> AskedMany:
         body = await body_of(request)
-        limit, texts = limit_of(body.get("most")), body.get("texts")
+        limit = limit_of(body.get("most"))
+        texts = body.get("texts")
         questions = [("", Asked(str(text), limit)) for text in texts] if isinstance(texts, list) else []
         return AskedMany(questions, self.trouble(request, key))
 

@@ -17,9 +17,15 @@ from yellowtor.standin.world import METRES_PER_DEGREE, AddressPoint, Town
 DOORSTEP_M = 140.0  # how far off a door is still said to be here
 OUTSKIRTS_M = 3_000.0  # and the middle of a town
 _SHORT = {
-    "st": "street", "str": "street", "rd": "road", "ln": "lane", "av": "avenue", "ave": "avenue", "ter": "terrace",
+    "st": "street",
+    "str": "street",
+    "rd": "road",
+    "ln": "lane",
+    "av": "avenue",
+    "ave": "avenue",
+    "ter": "terrace",
     "hbr": "harbour",
-}  # fmt: skip
+}
 
 
 def plain(text: str) -> str:
@@ -50,7 +56,8 @@ class Matcher:
         for town in sorted(towns, key=lambda t: -t.population):
             self.towns[plain(town.name)].append(town)
         for point in points:
-            town, street = at[point.town, point.region], plain(point.street)
+            town = at[point.town, point.region]
+            street = plain(point.street)
             known = self.streets[town.name, town.region]
             if street not in known:
                 known[street] = Street(town, point.street, {})
@@ -107,7 +114,8 @@ class Matcher:
     def _streets(self, street: str, towns: list[Town]) -> list[Street]:
         if not street:
             return []
-        exact, near = [], []
+        exact = []
+        near = []
         for town in towns:
             known = self.streets[town.name, town.region]
             if street in known:
@@ -125,16 +133,20 @@ class Matcher:
             return _place(middle, "way", 330, number="")
         digits = int(re.match(r"\d*", number)[0] or 0)  # type: ignore[index]
         same_side = {int(n): d for n, d in street.doors.items() if n.isdigit() and int(n) % 2 == digits % 2}
-        below, above = [n for n in same_side if n < digits], [n for n in same_side if n > digits]
+        below = [n for n in same_side if n < digits]
+        above = [n for n in same_side if n > digits]
         if below and above and number.isdigit():
-            one, other = same_side[max(below)], same_side[min(above)]
-            lat, lon = (one.lat + other.lat) / 2, (one.lon + other.lon) / 2
+            one = same_side[max(below)]
+            other = same_side[min(above)]
+            lat = (one.lat + other.lat) / 2
+            lon = (one.lon + other.lon) / 2
             return _place(one, "between doors", 15, number=number, at=(lat, lon))
         return _place(middle, "way", 330, number="")
 
     def _country(self, town: Town) -> dict[str, Any]:
         mine = [t for ts in self.towns.values() for t in ts if t.country_code == town.country_code]
-        lat, lon = sum(t.lat for t in mine) / len(mine), sum(t.lon for t in mine) / len(mine)
+        lat = sum(t.lat for t in mine) / len(mine)
+        lon = sum(t.lon for t in mine) / len(mine)
         bits = {"nation": town.country, "nation_code": town.country_code}
         return _answer("nation", lat, lon, 60_000, town.country, bits)
 
@@ -170,16 +182,24 @@ def _place(
     shown = door.number if number is None else number
     label = f"{shown} {door.street}".strip() + f", {door.postcode} {door.town}, {door.region}, {door.country}"
     bits = {
-        "no": shown, "way": door.street, "settlement": door.town, "post": door.postcode, "district": door.region,
-        "nation": door.country, "nation_code": door.country_code,
-    }  # fmt: skip
+        "no": shown,
+        "way": door.street,
+        "settlement": door.town,
+        "post": door.postcode,
+        "district": door.region,
+        "nation": door.country,
+        "nation_code": door.country_code,
+    }
     return _answer(precision, lat, lon, reach_m, label, {k: v for k, v in bits.items() if v})
 
 
 def _town(town: Town) -> dict[str, Any]:
     bits = {
-        "settlement": town.name, "district": town.region, "nation": town.country, "nation_code": town.country_code,
-    }  # fmt: skip
+        "settlement": town.name,
+        "district": town.region,
+        "nation": town.country,
+        "nation_code": town.country_code,
+    }
     return _answer("settlement", town.lat, town.lon, 700, f"{town.name}, {town.region}, {town.country}", bits)
 
 
@@ -187,6 +207,9 @@ def _answer(precision: str, lat: float, lon: float, reach_m: float, label: str, 
     tall = reach_m / METRES_PER_DEGREE
     frame = [lon - tall * 1.48, lat - tall, lon + tall * 1.48, lat + tall]
     return {
-        "words": label, "precision": precision, "spot": {"north": round(lat, 6), "east": round(lon, 6)},
-        "frame": [round(side, 6) for side in frame], "bits": bits,
-    }  # fmt: skip
+        "words": label,
+        "precision": precision,
+        "spot": {"north": round(lat, 6), "east": round(lon, 6)},
+        "frame": [round(side, 6) for side in frame],
+        "bits": bits,
+    }

@@ -14,18 +14,23 @@ PLACE = {
     "type": "object",
     "required": ["words", "precision", "spot", "frame", "bits"],
     "properties": {
-        "words": TEXT, "precision": PRECISION, "frame": FRAME, "bits": BITS,
+        "words": TEXT,
+        "precision": PRECISION,
+        "frame": FRAME,
+        "bits": BITS,
         "spot": {"type": "object", "required": ["north", "east"], "properties": {"north": NUMBER, "east": NUMBER}},
     },
-}  # fmt: skip
+}
 VERDICT = {
     "type": "object",
     "required": ["verdict", "places"],
     "properties": {
-        "verdict": TEXT, "note": TEXT, "credit": TEXT,
+        "verdict": TEXT,
+        "note": TEXT,
+        "credit": TEXT,
         "places": {"type": "array", "items": PLACE},
     },
-}  # fmt: skip
+}
 POINT = {
     "type": "object",
     "required": ["type", "coordinates"],
@@ -38,13 +43,17 @@ FEATURE = {
     "type": "object",
     "required": ["type", "id", "bbox", "geometry", "properties"],
     "properties": {
-        "type": {"const": "Feature"}, "id": TEXT, "bbox": FRAME, "geometry": POINT,
+        "type": {"const": "Feature"},
+        "id": TEXT,
+        "bbox": FRAME,
+        "geometry": POINT,
         "properties": {
-            "type": "object", "required": ["words", "precision", "trust"],
+            "type": "object",
+            "required": ["words", "precision", "trust"],
             "properties": {"words": TEXT, "precision": PRECISION, "trust": {"type": "integer"}},
         },
     },
-}  # fmt: skip
+}
 FEATURES = {
     "type": "object",
     "required": ["type", "features"],
@@ -114,12 +123,16 @@ ASK_FEATURES: dict[str, Any] = {
         **{
             status: _says(means, "application/problem+json", PROBLEM)
             for status, means in {
-                "400": "the question is empty", "401": "the token is not known", "403": "the day is used up",
-                "429": "too fast; RateLimit says how long", "500": "something broke inside", "503": "busy",
+                "400": "the question is empty",
+                "401": "the token is not known",
+                "403": "the day is used up",
+                "429": "too fast; RateLimit says how long",
+                "500": "something broke inside",
+                "503": "busy",
             }.items()
         },
     },
-}  # fmt: skip
+}
 POSITION = "degrees, WGS 84"
 
 
@@ -135,54 +148,137 @@ def _near(
 
 AT = {"type": "object", "properties": {"at": POINT, "most": COUNT}}
 NEAR = {
-    "/near": {"get": _near(FIND, "near", [
-        _query("north", POSITION, NUMBER), _query("east", POSITION, NUMBER), FIND["parameters"][1],
-    ])},
-    "/whereis": {"get": _near(LOOKUP, "whereis", [
-        _query("at", f"latitude, a blank, longitude; {POSITION}"), LOOKUP["parameters"][-1],
-    ])},
-    "/row-near": {"get": _near(TABLE, "row-near", [
-        _query("y", POSITION, NUMBER), _query("x", POSITION, NUMBER), *TABLE["parameters"][1:],
-    ])},
-    "/features-near": {"post": _near(ASK_FEATURES, "features-near", [], {
-        "requestBody": {"required": True, "content": {"application/json": {"schema": AT}}},
-    })},
-}  # fmt: skip
+    "/near": {
+        "get": _near(
+            FIND,
+            "near",
+            [
+                _query("north", POSITION, NUMBER),
+                _query("east", POSITION, NUMBER),
+                FIND["parameters"][1],
+            ],
+        )
+    },
+    "/whereis": {
+        "get": _near(
+            LOOKUP,
+            "whereis",
+            [
+                _query("at", f"latitude, a blank, longitude; {POSITION}"),
+                LOOKUP["parameters"][-1],
+            ],
+        )
+    },
+    "/row-near": {
+        "get": _near(
+            TABLE,
+            "row-near",
+            [
+                _query("y", POSITION, NUMBER),
+                _query("x", POSITION, NUMBER),
+                *TABLE["parameters"][1:],
+            ],
+        )
+    },
+    "/features-near": {
+        "post": _near(
+            ASK_FEATURES,
+            "features-near",
+            [],
+            {
+                "requestBody": {"required": True, "content": {"application/json": {"schema": AT}}},
+            },
+        )
+    },
+}
 
 
 def _many(forward: dict[str, Any], name: str, media: str, body: Any, answer: tuple[str, str, Any]) -> dict[str, Any]:
     """Many questions in one request: the same refusals, and a reply with all the answers."""
     responses = {**forward["responses"], "200": _says(*answer), "400": _says("no question, or more than 100", media)}
     return {
-        **forward, "operationId": name, "summary": f"Many questions at once. Otherwise as {forward['operationId']}.",
-        "parameters": [], "requestBody": {"required": True, "content": {media: {"schema": body}}},
+        **forward,
+        "operationId": name,
+        "summary": f"Many questions at once. Otherwise as {forward['operationId']}.",
+        "parameters": [],
+        "requestBody": {"required": True, "content": {media: {"schema": body}}},
         "responses": responses,
-    }  # fmt: skip
+    }
 
 
 def _list(name: str, of: Any) -> dict[str, Any]:
     return {"type": "object", "required": [name], "properties": {name: {"type": "array", "items": of}}}
 
 
-ASKS = {"type": "object", "properties": {"asks": {"type": "array", "items": {
-    "type": "object", "properties": {"id": TEXT, "q": TEXT},
-}}, "limit": COUNT}}  # fmt: skip
+ASKS = {
+    "type": "object",
+    "properties": {
+        "asks": {
+            "type": "array",
+            "items": {
+                "type": "object",
+                "properties": {"id": TEXT, "q": TEXT},
+            },
+        },
+        "limit": COUNT,
+    },
+}
 TEXTS = {"type": "object", "properties": {"texts": {"type": "array", "items": TEXT}, "most": COUNT}}
 LINES = {"type": "object", "properties": {"lines": TEXT, "n": COUNT}}
 MANY = {
-    "/find-many": {"post": _many(FIND, "find-many", "application/json", ASKS, (
-        "answers by id, in any order", "application/json", _list("answers", VERDICT),
-    ))},
-    "/lookup-many": {"post": _many(LOOKUP, "lookup-many", "application/xml", TEXT, (
-        "answers in the order of the questions, or a fault", "application/xml", TEXT,
-    ))},
-    "/rows": {"post": _many(TABLE, "rows", "application/x-www-form-urlencoded", LINES, (
-        "as /table, the id of the question in the last column", "text/csv", TEXT,
-    ))},
-    "/features-many": {"post": _many(ASK_FEATURES, "features-many", "application/json", TEXTS, (
-        "feature collections, or problems, in the order of the questions", "application/json", _list("results", {}),
-    ))},
-}  # fmt: skip
+    "/find-many": {
+        "post": _many(
+            FIND,
+            "find-many",
+            "application/json",
+            ASKS,
+            (
+                "answers by id, in any order",
+                "application/json",
+                _list("answers", VERDICT),
+            ),
+        )
+    },
+    "/lookup-many": {
+        "post": _many(
+            LOOKUP,
+            "lookup-many",
+            "application/xml",
+            TEXT,
+            (
+                "answers in the order of the questions, or a fault",
+                "application/xml",
+                TEXT,
+            ),
+        )
+    },
+    "/rows": {
+        "post": _many(
+            TABLE,
+            "rows",
+            "application/x-www-form-urlencoded",
+            LINES,
+            (
+                "as /table, the id of the question in the last column",
+                "text/csv",
+                TEXT,
+            ),
+        )
+    },
+    "/features-many": {
+        "post": _many(
+            ASK_FEATURES,
+            "features-many",
+            "application/json",
+            TEXTS,
+            (
+                "feature collections, or problems, in the order of the questions",
+                "application/json",
+                _list("results", {}),
+            ),
+        )
+    },
+}
 OPENAPI: dict[str, Any] = {
     "openapi": "3.1.0",
     "info": {"title": "The stand-in", "version": "1", "summary": "A simulated service that knows a made-up gazetteer."},

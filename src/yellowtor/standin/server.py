@@ -48,7 +48,8 @@ class StandIn:
         self._tokens = TokenDesk(manners.key)
 
     def app(self) -> web.Application:
-        app, later = web.Application(), Later()
+        app = web.Application()
+        later = Later()
         for tongue in (*TONGUES, later, Moved(), Pages(), Lines(), Plain(), Outlines()):
             app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
         app.router.add_get("/ready/{ticket}", later.ready)
@@ -86,19 +87,22 @@ class StandIn:
             for field_ in ("Retry-After", "RateLimit"):
                 response.headers.pop(field_, None)
         if manners.hints == "limits" and not response.prepared:
-            day, left = manners.per_day or 0, (manners.per_day or 0) - self.counters.served_today
+            day = manners.per_day or 0
+            left = (manners.per_day or 0) - self.counters.served_today
             response.headers["RateLimit-Policy"] = f'"pace";q={manners.per_second or 0};w=1, "day";q={day};w=86400'
             response.headers["RateLimit"] = f'"day";r={max(0, left)};t=3600'
 
     async def _find_many(self, tongue: ManyTongue, request: web.Request) -> web.StreamResponse:
         """All the answers; one that is faulty by itself is said to be busy, where `item` is among the faults."""
-        recent, asked = self.counters.arrived(), await tongue.all_asked(request, self.manners.key)
+        recent = self.counters.arrived()
+        asked = await tongue.all_asked(request, self.manners.key)
         units = max(1, len(asked.questions)) if tongue.counts_each else 1
         too_many = len(asked.questions) > MOST or not asked.questions
         kind, response = await self._refusal(tongue, request, asked.trouble, recent, units, bad=too_many)
         if response is None:
             answers = [(name, self._one_of_many(question)) for name, question in asked.questions]
-            kind, response = "many", tongue.tell_all(answers)
+            kind = "many"
+            response = tongue.tell_all(answers)
         self.counters.answered(kind, *(question.question for _, question in asked.questions))
         return response
 
@@ -129,9 +133,16 @@ class StandIn:
         return Told("found", places) if places else Told("nothing")
 
     async def _refusal(
-        self, tongue: Speaker, request: web.Request, trouble: str, recent: int, units: int, *,
-        lie: str = "", bad: bool = False,
-    ) -> tuple[str, web.StreamResponse | None]:  # fmt: skip
+        self,
+        tongue: Speaker,
+        request: web.Request,
+        trouble: str,
+        recent: int,
+        units: int,
+        *,
+        lie: str = "",
+        bad: bool = False,
+    ) -> tuple[str, web.StreamResponse | None]:
         """Why the request as a whole is not answered, or is answered badly; nothing where it is."""
         manners = self.manners
         if trouble:
@@ -178,9 +189,12 @@ async def _cut(request: web.Request, whole: web.Response) -> web.StreamResponse:
 
 def _nowhere(question: str) -> dict[str, Any]:
     return {
-        "words": question, "precision": "door", "spot": {"north": 0, "east": 0}, "frame": [0, 0, 0, 0],
+        "words": question,
+        "precision": "door",
+        "spot": {"north": 0, "east": 0},
+        "frame": [0, 0, 0, 0],
         "bits": {"way": question},
-    }  # fmt: skip
+    }
 
 
 @contextmanager

@@ -92,11 +92,18 @@ class Finishing(Protocol):
 class Json:
     """JSON with a verdict; the key stands in the query."""
 
-    method, path = "GET", "/find"
+    method = "GET"
+    path = "/find"
     verdicts: Mapping[str, str] = {
-        "found": "found", "nothing": "nothing", "key": "key-unknown", "too fast": "slow-down", "spent": "spent-today",
-        "bad": "bad-question", "error": "trouble", "busy": "trouble",
-    }  # fmt: skip
+        "found": "found",
+        "nothing": "nothing",
+        "key": "key-unknown",
+        "too fast": "slow-down",
+        "spent": "spent-today",
+        "bad": "bad-question",
+        "error": "trouble",
+        "busy": "trouble",
+    }
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         return Asked(request.query.get("q", ""), limit_of(request.query.get("limit")), self.trouble(request, key))
@@ -128,7 +135,8 @@ class JsonNear(Json):
 class Xml:
     """XML with a namespace; asked part by part, the key in a header, every error but a crash under the status 200."""
 
-    method, path = "GET", "/lookup"
+    method = "GET"
+    path = "/lookup"
     codes: Mapping[str, int] = {"key": 13, "spent": 14, "too fast": 15, "bad": 16, "busy": 17}
 
     async def asked(self, request: web.Request, key: str) -> Asked:
@@ -183,10 +191,18 @@ class XmlNear(Xml):
 class Table:
     """Delimited text without a header: a status, then a place; decimal commas; the URL is signed (HMAC with SHA-1)."""
 
-    method, path = "GET", "/table"
+    method = "GET"
+    path = "/table"
     status: Mapping[str, str] = {
-        "found": "0", "nothing": "1", "bad": "2", "too fast": "7", "key": "8", "spent": "9", "busy": "6", "error": "5",
-    }  # fmt: skip
+        "found": "0",
+        "nothing": "1",
+        "bad": "2",
+        "too fast": "7",
+        "key": "8",
+        "spent": "9",
+        "busy": "6",
+        "error": "5",
+    }
 
     async def asked(self, request: web.Request, key: str) -> Asked:
         return Asked(request.query.get("q", ""), limit_of(request.query.get("n")), self.trouble(request, key))
@@ -229,7 +245,8 @@ class TableNear(Table):
 class Features:
     """GeoJSON (RFC 7946) for a POST with JSON; bearer token; problem details; a trust of 0 to 100."""
 
-    method, path = "POST", "/features"
+    method = "POST"
+    path = "/features"
     statuses: Mapping[str, int] = {**STATUS, "key": 401, "spent": 403}
     trust: Mapping[str, int] = {"door": 97, "between doors": 74, "way": 55, "settlement": 38, "nation": 12}
 
@@ -263,10 +280,12 @@ class Features:
             "bbox": place["frame"],
             "geometry": {"type": "Point", "coordinates": [spot["east"], spot["north"]]},
             "properties": {
-                "words": place["words"], "precision": place["precision"], "trust": self.trust[place["precision"]],
+                "words": place["words"],
+                "precision": place["precision"],
+                "trust": self.trust[place["precision"]],
                 **place["bits"],
             },
-        }  # fmt: skip
+        }
 
 
 class FeaturesNear(Features):
@@ -283,8 +302,15 @@ class FeaturesNear(Features):
 
 
 TONGUES: Sequence[Tongue] = (
-    Json(), Xml(), Table(), Features(), JsonNear(), XmlNear(), TableNear(), FeaturesNear(),
-)  # fmt: skip
+    Json(),
+    Xml(),
+    Table(),
+    Features(),
+    JsonNear(),
+    XmlNear(),
+    TableNear(),
+    FeaturesNear(),
+)
 
 
 async def body_of(request: web.Request) -> Mapping[str, Any]:

@@ -98,7 +98,8 @@ class Plain(Json):
 class Outlines(Features):
     """Rectangles instead of points."""
 
-    method, path = "GET", "/outlines"
+    method = "GET"
+    path = "/outlines"
     asked = Json.asked
     trouble = staticmethod(Json.trouble)
 
@@ -146,7 +147,8 @@ class TokenDesk:
 class Keyed(JsonMany):
     """Answers many by their ids; what it does not know is not there."""
 
-    path, counts_each = "/keyed", False
+    path = "/keyed"
+    counts_each = False
 
     def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
         found = {key: {"hits": list(told.places)} for key, told in answers if told.kind == "found"}

@@ -225,11 +225,13 @@ def _places(dice: random.Random, island: Island) -> list[tuple[float, float]]:
 def _roads(dice: random.Random, towns: list[Town]) -> Iterator[list[list[float]]]:
     for here, there in zip(towns, [*towns[1:], towns[0]], strict=True):
         line = []
-        wide, wave = dice.uniform(-900, 900), dice.uniform(-400, 400)
+        wide = dice.uniform(-900, 900)
+        wave = dice.uniform(-400, 400)
         for step in range(25):
             t = step / 24
             bend = math.sin(t * math.pi) * wide + math.sin(t * 2 * math.pi) * wave
-            lat, lon = here.lat + (there.lat - here.lat) * t, here.lon + (there.lon - here.lon) * t
+            lat = here.lat + (there.lat - here.lat) * t
+            lon = here.lon + (there.lon - here.lon) * t
             lat, lon = offset(lat, lon, bend, -bend)
             line.append([round(lon, 5), round(lat, 5)])
         yield line
@@ -252,9 +254,18 @@ def _streets(dice: random.Random, town: Town, before: int) -> list[AddressPoint]
             lat, lon = offset(town.lat, town.lon, east, north)
             code = codes[0] if number < STREETS_PER_TOWN // 2 else codes[1]
             points.append(
-                AddressPoint(label, name, town.name, code, town.region, town.country, town.country_code,
-                             round(lat, 6), round(lon, 6))
-            )  # fmt: skip
+                AddressPoint(
+                    label,
+                    name,
+                    town.name,
+                    code,
+                    town.region,
+                    town.country,
+                    town.country_code,
+                    round(lat, 6),
+                    round(lon, 6),
+                )
+            )
     return points
 
 

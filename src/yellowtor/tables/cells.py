@@ -129,7 +129,8 @@ class Later(Texts):
 
     def __init__(self, count: int, read: Callable[[], Sequence[Sequence[object]]]) -> None:
         super().__init__(())
-        self._count, self._read = count, read
+        self._count = count
+        self._read = read
 
     def _values(self) -> Sequence[Sequence[object]]:
         self._columns = self._columns or self._read()

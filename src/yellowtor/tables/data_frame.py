@@ -17,7 +17,9 @@ class FrameTable:
     """A frame as a table. `placed` is the copy with the answers, once they are written."""
 
     keys: Sequence[str] = ()
-    into, decimal, name = "", ".", "The frame"
+    into = ""
+    decimal = "."
+    name = "The frame"
     backup = None
     remarks: Sequence[str] = ()
     as_held = None

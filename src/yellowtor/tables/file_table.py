@@ -29,7 +29,9 @@ class FileTable(ABC):
     left: Sequence[str] = ()  # cells that were left as they are when answers were written, though there were new ones
 
     def __init__(self, path: Path, backup: Path | None = None, name: str = "") -> None:
-        self.path, self.backup, self.name = path, backup, name or str(path)
+        self.path = path
+        self.backup = backup
+        self.name = name or str(path)
         self.state: State = state_of(path)
         self.remarks: list[str] = []
 

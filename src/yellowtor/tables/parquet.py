@@ -36,11 +36,14 @@ class ParquetTable(FileTable):
             import pyarrow.parquet as pq
         except ImportError as error:
             raise BadSource(f"{path} needs pyarrow: pip install 'yellowtor[parquet]'. Nothing was sent.") from error
-        self._pa, self._pq, self._answers = pa, pq, answers
+        self._pa = pa
+        self._pq = pq
+        self._answers = answers
         self._open()
 
     def _open(self) -> None:
-        path, pa = self.path, self._pa
+        path = self.path
+        pa = self._pa
         try:
             check_readable(path, self.name)
             with self._pq.ParquetFile(path) as file:
@@ -81,7 +84,9 @@ class ParquetTable(FileTable):
 
         Row groups, compression, metadata and every other column stay what they are.
         """
-        schema, pa, before = self._written_schema(columns), self._pa, self.state
+        schema = self._written_schema(columns)
+        pa = self._pa
+        before = self.state
         codecs = {**dict.fromkeys(columns, "snappy"), **self._packed} if self._packed else "snappy"
         try:
             with written_aside(to or self.path, self.backup, self.path) as aside:

@@ -8,7 +8,8 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 Page = Sequence[Sequence[Any]]  # column by column
-FAST, ANY = b"m", b"p"  # how a page is kept
+FAST = b"m"
+ANY = b"p"  # how a page is kept
 PLAIN = 2  # of marshal's formats the one that does not look whether it met a text before
 
 
@@ -32,5 +33,6 @@ class Spool:
         """All of them, from the first on."""
         self._file.seek(0)
         while length := self._file.read(8):
-            how, content = self._file.read(1), self._file.read(int.from_bytes(length, "big") - 1)
+            how = self._file.read(1)
+            content = self._file.read(int.from_bytes(length, "big") - 1)
             yield marshal.loads(content) if how == FAST else pickle.loads(content)  # noqa: S301, S302 - only we write it

@@ -32,18 +32,28 @@ class ChosenTable:
     """A file's table of which only some records count. Raises BadSource for a condition that can't be run."""
 
     def __init__(self, table: "FileTable | FrameTable", only: str | None, first: str | None) -> None:
-        self._table, self._only, self._first = table, only, first
+        self._table = table
+        self._only = only
+        self._first = first
         table.is_chosen_from = only is not None
-        self.name, self.header, self.keys, self.into = table.name, table.header, table.keys, table.into
-        self.decimal, self.backup, self.remarks = table.decimal, table.backup, table.remarks
-        self.as_held, self.exact_keys = table.as_held, table.exact_keys
+        self.name = table.name
+        self.header = table.header
+        self.keys = table.keys
+        self.into = table.into
+        self.decimal = table.decimal
+        self.backup = table.backup
+        self.remarks = table.remarks
+        self.as_held = table.as_held
+        self.exact_keys = table.exact_keys
         self.fingerprint = table.fingerprint
         with self._engine() as engine:  # so that a mistake is told before anything is done
             self._numbers(engine, [])
 
     def refresh(self) -> bool:
         anew = self._table.refresh()
-        self.header, self.decimal, self.as_held = self._table.header, self._table.decimal, self._table.as_held
+        self.header = self._table.header
+        self.decimal = self._table.decimal
+        self.as_held = self._table.as_held
         return anew
 
     @property

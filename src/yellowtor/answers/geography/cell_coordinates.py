@@ -43,12 +43,14 @@ NOTHING = Held()
 
 def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> Held:
     """What two cells say. decimal is the mark that the source writes its numbers with; area where the records lie."""
-    lat, lon = lat.strip(), lon.strip()
+    lat = lat.strip()
+    lon = lon.strip()
     if not lat and not lon:
         return NOTHING
     if not lat or not lon:
         return Held(None, Finding.HALF)
-    north, east = read_number(lat, decimal), read_number(lon, decimal)
+    north = read_number(lat, decimal)
+    east = read_number(lon, decimal)
     if north is not None and east is not None:
         return _placed(north, east, None, area)
     read = _by_words(lat, lon)
@@ -59,7 +61,8 @@ def written_coordinates(lat: str, lon: str, decimal: str, area: Area | None) -> 
     """What two cells say, as read_coordinates() has it: the position as it would be written, and what is wrong."""
     if decimal == "." and area is None and lat.isascii() and lon.isascii() and "_" not in lat + lon:
         try:  # most are plain degrees
-            north, east = float(lat), float(lon)
+            north = float(lat)
+            east = float(lon)
         except ValueError:
             pass
         else:
@@ -90,7 +93,8 @@ def _position(lat: float, lon: float) -> Position | None:
 
 def _by_words(lat: str, lon: str) -> tuple[tuple[float, float], Finding] | None:
     """Numbers with the other decimal mark, or angles with their hemispheres; None where neither is certain."""
-    north, east = _either(lat), _either(lon)
+    north = _either(lat)
+    east = _either(lon)
     if north is None or east is None:
         return None
     if north.plain and east.plain:

@@ -107,7 +107,8 @@ def _read_geo(text: str) -> Pair | None:
     found = _GEO.fullmatch(text)
     if not found:
         return None
-    lat, lon = read_number(found[1]), read_number(found[2])
+    lat = read_number(found[1])
+    lon = read_number(found[2])
     crs = re.search(r";crs=([^;]*)", found[4], re.IGNORECASE)
     height = read_number(found[3] or "0")
     if lat is None or lon is None or height is None or (crs and crs[1].lower() != "wgs84"):
@@ -147,13 +148,16 @@ class _Reader:
     """Reads tokens from left to right; never goes back by more than one angle."""
 
     def __init__(self, tokens: list[tuple[str, str]], decimal: str) -> None:
-        self._tokens, self._decimal, self._at = tokens, decimal, 0
+        self._tokens = tokens
+        self._decimal = decimal
+        self._at = 0
 
     @classmethod
     def of(cls, text: str, decimal: str) -> "_Reader | None":
         """None for a text with anything in it that is no token."""
         text = text.strip().replace("−", "-")
-        tokens, end = [], 0
+        tokens = []
+        end = 0
         if len(text) > LONGEST:
             return None
         for found in _TOKENS[decimal].finditer(text):
@@ -192,7 +196,8 @@ class _Reader:
         degrees = self._take("number")
         if not degrees:
             return None
-        parts, marked = [degrees], False
+        parts = [degrees]
+        marked = False
         if self._take_mark("degree"):
             marked = self._marked(parts)
         elif self._peek() == "colon":

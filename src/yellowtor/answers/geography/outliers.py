@@ -49,17 +49,22 @@ def area_of(positions: Sequence[Position]) -> Area | None:
         return None
     near = [position for position in positions if not cluster.is_far(position)]
     east = [(position.lon - cluster.middle.lon + 180) % 360 - 180 for position in near]
-    south, north = min(position.lat for position in near), max(position.lat for position in near)
+    south = min(position.lat for position in near)
+    north = max(position.lat for position in near)
     room = max(0.1, (north - south) / 4, (max(east) - min(east)) / 4)
-    west_end, east_end = min(east) - room, max(east) + room
+    west_end = min(east) - room
+    east_end = max(east) + room
     if east_end - west_end >= 360:
-        west, right = -180.0, 180.0
+        west = -180.0
+        right = 180.0
     else:
         west, right = (_wrapped(cluster.middle.lon + end) for end in (west_end, east_end))
     return Area(
-        math.floor(west * 10) / 10, max(-90.0, math.floor((south - room) * 10) / 10),
-        math.ceil(right * 10) / 10, min(90.0, math.ceil((north + room) * 10) / 10),
-    )  # fmt: skip
+        math.floor(west * 10) / 10,
+        max(-90.0, math.floor((south - room) * 10) / 10),
+        math.ceil(right * 10) / 10,
+        min(90.0, math.ceil((north + room) * 10) / 10),
+    )
 
 
 def _middle(positions: Sequence[Position]) -> Position:

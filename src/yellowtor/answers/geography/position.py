@@ -53,7 +53,8 @@ def are_written(texts: Sequence[str | None], lats: Sequence[float | None], lons:
 
 def distance_m(one: Position, other: Position) -> float:
     """Great-circle distance in metres (haversine on the mean sphere; at most 0.6 % off the ellipsoid)."""
-    lat1, lat2 = math.radians(one.lat), math.radians(other.lat)
+    lat1 = math.radians(one.lat)
+    lat2 = math.radians(other.lat)
     half = math.sin((lat2 - lat1) / 2) ** 2
     half += math.cos(lat1) * math.cos(lat2) * math.sin(math.radians(other.lon - one.lon) / 2) ** 2
     return 2 * EARTH_RADIUS_M * math.asin(min(1.0, math.sqrt(half)))

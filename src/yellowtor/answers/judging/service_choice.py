@@ -29,7 +29,8 @@ class AskNext:
             return self.failed
         if judgement.candidate is None or judgement.confidence is None:
             return self.nothing_found
-        level, area = judgement.candidate.level, thresholds.area
+        level = judgement.candidate.level
+        area = thresholds.area
         coarse = self.coarser_than is not None and (level is None or level.rank > self.coarser_than.rank)
         outside = area is not None and not area.holds(judgement.candidate.position)
         return coarse or (self.outside_area and outside) or judgement.confidence.value < self.below

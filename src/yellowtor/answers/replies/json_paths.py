@@ -88,7 +88,8 @@ def compile_first(path: str) -> Getter:
         find = compile_path(path)
         return lambda value: next(iter(find(value)), None)
     _, *steps = names[1].split(".")
-    outer, inner = steps[0], steps[-1]
+    outer = steps[0]
+    inner = steps[-1]
 
     def one(value: Any) -> Any:
         try:
@@ -118,7 +119,8 @@ def compile_fields(paths: Mapping[str, str]) -> Fields:
             below.setdefault(outer if inner else "", []).append((name, inner or outer))
         else:
             others[name] = compile_first(path)
-    groups, rest = list(below.items()), fields_by(others)
+    groups = list(below.items())
+    rest = fields_by(others)
 
     def read(value: Any) -> dict[str, str]:
         found = rest(value) if others else {}

@@ -106,7 +106,9 @@ def _read(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]
         read, places = _opened(reading, status, body, headers or {})
     if read.kind is not Kind.ANSWERED:
         return read
-    candidates, remarks, unknown = [], [], list[str]()
+    candidates = []
+    remarks = []
+    unknown = list[str]()
     for place in places:
         made = _candidate(reading, place, unknown)
         candidates.append(made) if isinstance(made, Candidate) else remarks.append(made)
@@ -177,7 +179,8 @@ def box_names(count: int) -> Sequence[str]:
 
 def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> tuple[Read, Sequence[Any]]:
     """What the reply as a whole says, and the places in it that nobody has looked at yet."""
-    trouble, data = "", UNOPENED
+    trouble = ""
+    data = UNOPENED
     try:
         data = reading.shape.open(body, headers.get("content-type", ""))
     except CantOpenError as error:
@@ -185,10 +188,14 @@ def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, st
     seen = SeenReply(status, headers, body, data, {})
     for rule in reading.rules:
         if rule.holds(seen):
-            ruled, kind, because = True, rule.kind, f"rule {rule.number} of the description"
+            ruled = True
+            kind = rule.kind
+            because = f"rule {rule.number} of the description"
             break
     else:
-        ruled, kind, because = False, by_status(status), f"the status {status} (RFC 9110); no rule holds"
+        ruled = False
+        kind = by_status(status)
+        because = f"the status {status} (RFC 9110); no rule holds"
     lasting = kind is Kind.UNREADABLE and (status >= 300 or status == 204)
     if trouble:
         if kind is Kind.ANSWERED:
@@ -243,26 +250,31 @@ def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | s
     level, method = reading.levels.get(word, UNKNOWN) if word else reading.level
     if word and level is None:
         unknown.append(word)
-    label, box = parts.pop("label", ""), _box(reading, item) if reading.box else None
+    label = parts.pop("label", "")
+    box = _box(reading, item) if reading.box else None
     reach_m = None
     if reading.position is not None and isinstance(geometry := reading.position(item), dict):
         found = point_inside(geometry)
         assert isinstance(found, Inside), "there is a position"
-        level, reach_m = coarsened(level, found), found.reach_m or None
+        level = coarsened(level, found)
+        reach_m = found.reach_m or None
     extra = reading.own(item) if reading.own else NONE
     if parts.keys().isdisjoint(OWN):
         return Candidate(position, level, method, label, parts, box, reach_m, None, False, extra)
     score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
     worst, best = reading.score
     return Candidate(
-        position, level, method, label,
+        position,
+        level,
+        method,
+        label,
         partial=parts.pop("partial", "") in reading.partial,
         parts=parts,
         box=box,
         radius_m=max(radius, reach_m or 0.0) if radius is not None and radius >= 0 else reach_m,
         score=None if score is None else min(1.0, max(0.0, (score - worst) / (best - worst))),
         extra=extra,
-    )  # fmt: skip
+    )
 
 
 def _split(pattern: Any, text: str) -> dict[str, str]:
@@ -278,10 +290,12 @@ def _position(reading: Reading, item: Any) -> Position | str:
     """The position in this part of a reply, or why there is none."""
     found: Any = None
     if reading.latitude is not None and reading.longitude is not None:
-        lat, lon = reading.latitude(item), reading.longitude(item)
+        lat = reading.latitude(item)
+        lon = reading.longitude(item)
         if type(lat) is not float or type(lon) is not float or reading.scale != 1:
             found = (lat, lon)
-            lat, lon = _coordinate(reading, lat, "lat"), _coordinate(reading, lon, "lon")
+            lat = _coordinate(reading, lat, "lat")
+            lon = _coordinate(reading, lon, "lon")
     elif reading.position is not None:
         found = reading.position(item)
         if isinstance(found, dict):
@@ -321,7 +335,8 @@ def _pair(reading: Reading, value: Any) -> tuple[float | None, float | None]:
     """Latitude and longitude from an array of two or more, or from a text; None for what is neither."""
     first_axis, second_axis = ("lon", "lat") if reading.lon_first else ("lat", "lon")
     if isinstance(value, list) and len(value) >= 2:
-        first, second = _coordinate(reading, value[0], first_axis), _coordinate(reading, value[1], second_axis)
+        first = _coordinate(reading, value[0], first_axis)
+        second = _coordinate(reading, value[1], second_axis)
     elif isinstance(value, str) and (pair := read_pair(value, reading.decimal)):
         if pair.srid not in {None, reading.epsg or WGS84} or not (pair.plain or _is_degrees(reading)):
             return None, None

@@ -19,11 +19,15 @@ class Drift:
     """Watches the replies of one service in one run. earlier are the candidates of answers that it gave before."""
 
     def __init__(self, service: str, earlier: Sequence[Sequence[Candidate]]) -> None:
-        self._service, self._known = service, len(earlier)
+        self._service = service
+        self._known = len(earlier)
         counts = Counter(name for candidates in earlier for name in _fields(candidates))
         self._always = [name for name, count in counts.items() if count == self._known >= ENOUGH]
         self._found: Counter[str] = Counter()
-        self._new, self._nothing, self._told, self._words = 0, 0, set[str](), set[str]()
+        self._new = 0
+        self._nothing = 0
+        self._told = set[str]()
+        self._words = set[str]()
 
     def note(self, kind: Kind, candidates: Sequence[Candidate], levels: Sequence[str] = ()) -> Iterator[str]:
         """Take a new reply in, with its words for levels that are not known; what is to be said, each thing once."""

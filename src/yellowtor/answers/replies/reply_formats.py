@@ -62,7 +62,8 @@ class JsonShape:
     accept = "application/json"
 
     def __init__(self, encoding: str | None = None, *, lines: bool = False) -> None:
-        self._encoding, self._lines = encoding, lines
+        self._encoding = encoding
+        self._lines = lines
         if lines:
             self.accept = "application/jsonl, application/x-ndjson, application/json"
 
@@ -108,7 +109,8 @@ class XmlShape:
     accept = "application/xml, text/xml"
 
     def __init__(self, namespaces: Mapping[str, str], encoding: str | None = None) -> None:
-        self._namespaces, self._encoding = dict(namespaces), encoding
+        self._namespaces = dict(namespaces)
+        self._encoding = encoding
         self._parser: Any = None
 
     def open(self, body: bytes, content_type: str) -> Any:
@@ -116,9 +118,13 @@ class XmlShape:
 
         if self._parser is None:
             self._parser = etree.XMLParser(
-                encoding=self._encoding, resolve_entities=False, no_network=True, load_dtd=False,
-                dtd_validation=False, huge_tree=False,
-            )  # fmt: skip
+                encoding=self._encoding,
+                resolve_entities=False,
+                no_network=True,
+                load_dtd=False,
+                dtd_validation=False,
+                huge_tree=False,
+            )
         if _ENTITY.search(body[:65_536].translate(None, b"\0")):
             raise CantOpenError(ENTITIES)
         try:
@@ -221,7 +227,9 @@ class TextShape:
     accept = "text/csv, text/plain"
 
     def __init__(self, delimiter: str, *, header: bool, encoding: str | None = None, needs: Sequence[str] = ()) -> None:
-        self._delimiter, self._header, self._encoding = delimiter, header, encoding
+        self._delimiter = delimiter
+        self._header = header
+        self._encoding = encoding
         self._needs = [name for name in needs if header and not name.isdecimal()]
 
     def open(self, body: bytes, content_type: str) -> Any:

@@ -46,8 +46,12 @@ class Account:
     """As of a version of the database. budget is what the run may spend, whatever accounts it charges."""
 
     def __init__(self, terms: AccountTerms, job_id: int, store: Store, budget: Budget) -> None:
-        now, connection = store.clock.now(), store.connection
-        self._terms, self._store, self._clock, self._budget = terms, store, store.clock, budget
+        now = store.clock.now()
+        connection = store.connection
+        self._terms = terms
+        self._store = store
+        self._clock = store.clock
+        self._budget = budget
         self._uses = uses(terms.counted(), terms.account, job_id, connection, now)
         self._month = next((use for use in self._uses if use.window.name == Span.MONTH), None)
         self._shut_until = ""  # the service wants nobody to ask before (ISO 8601, UTC)
@@ -85,7 +89,8 @@ class Account:
 
     def grant(self, units: Sequence[int], now: datetime) -> list[Reserved]:
         """Reservations for the questions of one request, each with the units that it counts for."""
-        total, made = sum(units), list[Reserved]()
+        total = sum(units)
+        made = list[Reserved]()
         send_at = self.another(total)
         for unit in units:
             cost = self.cost(unit, now)
@@ -136,7 +141,8 @@ class Account:
                 window = use.window
                 if one.left is None or not one.is_of(window, (use.more_at(now) - now).total_seconds()):
                     continue
-                believed, left = use.left(now), max(0, one.left - window.leave - uncounted)
+                believed = use.left(now)
+                left = max(0, one.left - window.leave - uncounted)
                 if left < believed and isinstance(use, CalendarUse):
                     use.reserved(0, believed - left, 0)
                     if one.left + window.leave < believed:

@@ -20,10 +20,21 @@ if TYPE_CHECKING:
 
 PAGE = 2_000
 CHARGED = (
-    request.c.id, request.c.reserved_at, request.c.settled_at, request.c.account, asking.c.service, job.c.path,
-    run.c.who, run.c.host, request.c.attempt, request.c.state, request.c.kind, request.c.units, request.c.cost,
+    request.c.id,
+    request.c.reserved_at,
+    request.c.settled_at,
+    request.c.account,
+    asking.c.service,
+    job.c.path,
+    run.c.who,
+    run.c.host,
+    request.c.attempt,
+    request.c.state,
+    request.c.kind,
+    request.c.units,
+    request.c.cost,
     request.c.took_ms,
-)  # fmt: skip
+)
 WHOSE = (
     request.join(run, run.c.id == request.c.run_id)
     .join(job, job.c.id == run.c.job_id)
@@ -36,7 +47,8 @@ class UsageBook:
     """Reads; nothing is kept."""
 
     def __init__(self, store: Store, job_id: int) -> None:
-        self._store, self._job = store, job_id
+        self._store = store
+        self._job = job_id
 
     def left(self, account: str, windows: Sequence[Window], now: datetime) -> Sequence[Left]:
         """What each window of the account still allows."""
@@ -44,15 +56,13 @@ class UsageBook:
 
     def used(self, account: str, since: datetime) -> Sequence[Used]:
         """Its requests that left since then, by day (UTC), job and kind, in this order; 'reserved' is one in flight."""
-        day, kind = (
-            func.substr(request.c.reserved_at, 1, 10),
-            func.coalesce(func.nullif(request.c.kind, ""), request.c.state),
+        day = func.substr(request.c.reserved_at, 1, 10)
+        kind = func.coalesce(func.nullif(request.c.kind, ""), request.c.state)
+        query = (
+            select(day, job.c.path, kind, func.sum(request.c.units), func.sum(request.c.cost))
+            .select_from(request.join(run, run.c.id == request.c.run_id).join(job, job.c.id == run.c.job_id))
+            .where(request.c.account == account, request.c.reserved_at >= stamp(since), request.c.state != "released")
         )
-        query = select(day, job.c.path, kind, func.sum(request.c.units), func.sum(request.c.cost)).select_from(
-            request.join(run, run.c.id == request.c.run_id).join(job, job.c.id == run.c.job_id)
-        ).where(
-            request.c.account == account, request.c.reserved_at >= stamp(since), request.c.state != "released"
-        )  # fmt: skip
         rows = self._store.connection.execute(query.group_by(day, job.c.path, kind).order_by(day, job.c.path, kind))
         return [Used(*row[:3], int(row[3]), int(row[4])) for row in rows]
 

@@ -140,10 +140,16 @@ class RequestBook:
     def __init__(
         self, store: Store, job_id: int, run_id: int, terms: AccountTerms, again: Again, budget: Budget
     ) -> None:
-        self._store, self._job, self._run, self._clock, self._terms = store, job_id, run_id, store.clock, terms
+        self._store = store
+        self._job = job_id
+        self._run = run_id
+        self._clock = store.clock
+        self._terms = terms
         self._differences: dict[str, str] = {}
-        self._slowest, self._tickets = math.inf, False
-        self._again, self._budget = again, budget
+        self._slowest = math.inf
+        self._tickets = False
+        self._again = again
+        self._budget = budget
         self._account: Account | None = None
         self._as_of = -1  # the state of the ledger that the account is known at
         self._begun_at = store.changes()
@@ -163,7 +169,8 @@ class RequestBook:
             with self._store.transaction():
                 yield
         except BaseException:
-            self._account, self._budget.left = None, left  # what was not committed is not known
+            self._account = None
+            self._budget.left = left  # what was not committed is not known
             raise
 
     def carry_out(self, orders: Sequence[Order]) -> list[Sequence[Reservation]]:
@@ -287,12 +294,15 @@ class RequestBook:
         version = self._store.changes()
         self._shared = self._shared or version != self._begun_at
         if self._account is None or self._as_of != version or self._store.counting is not self:
-            self._account, self._as_of, self._store.counting = self._looked_at(), version, self
+            self._account = self._looked_at()
+            self._as_of = version
+            self._store.counting = self
         return self._account
 
     def _reserve(self, orders: list[Reserve], account: Account, now: datetime) -> list[list[Reservation]]:
         known = self._known(orders) if self._shared and orders else {}
-        rows, made = list[dict[str, object]](), list[list[Reservation]]()
+        rows = list[dict[str, object]]()
+        made = list[list[Reservation]]()
         for order in orders:
             made.append([known.get(key, AlreadyKnown()) for key in order.question_keys])
             wanted = [at for at, key in enumerate(order.question_keys) if key not in known]
@@ -318,10 +328,17 @@ class RequestBook:
 
     def _row(self, reserved: Reserved, key: str, attempt: int, now: datetime) -> dict[str, object]:
         return {
-            "id": reserved.request_id, "run_id": self._run, "question_key": key, "account": self._terms.account,
-            "attempt": attempt, "state": "reserved", "kind": "", "units": reserved.units, "cost": reserved.cost,
+            "id": reserved.request_id,
+            "run_id": self._run,
+            "question_key": key,
+            "account": self._terms.account,
+            "attempt": attempt,
+            "state": "reserved",
+            "kind": "",
+            "units": reserved.units,
+            "cost": reserved.cost,
             "reserved_at": _stamp(now),
-        }  # fmt: skip
+        }
 
     def _settle(self, orders: list[SettleReply], now: datetime) -> None:
         rows = [self._kept(order, now) for order in orders]
@@ -334,11 +351,17 @@ class RequestBook:
 
     def _kept(self, order: SettleReply, now: datetime) -> dict[str, object]:
         return {
-            "question_key": order.question_key, "service": self._terms.service, "request_id": order.request_id,
-            "run_id": self._run, "kind": order.read.kind.value, "status": 0 if order.reply.kind else order.reply.status,
-            "message": order.read.message, "body": packed(order.reply.body), "received_at": _stamp(now),
+            "question_key": order.question_key,
+            "service": self._terms.service,
+            "request_id": order.request_id,
+            "run_id": self._run,
+            "kind": order.read.kind.value,
+            "status": 0 if order.reply.kind else order.reply.status,
+            "message": order.read.message,
+            "body": packed(order.reply.body),
+            "received_at": _stamp(now),
             "headers": json.dumps(dict(order.reply.headers)),
-        }  # fmt: skip
+        }
 
     def _close(self, orders: Sequence[Order], now: datetime) -> list[int]:
         """Mark what has become of requests, with one statement for all that became the same; those that were sent."""

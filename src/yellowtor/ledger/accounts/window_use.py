@@ -38,14 +38,18 @@ class CalendarUse:
     def __init__(
         self, window: Window, whose: str, charged: ColumnElement[bool], connection: Connection, now: datetime
     ) -> None:
-        self.window, self._account, self._charged, self._connection = window, whose, charged, connection
+        self.window = window
+        self._account = whose
+        self._charged = charged
+        self._connection = connection
         query = select(window_use.c.start, window_use.c.used).where(
             window_use.c.account == whose, window_use.c.window == window.name
         )
         last = connection.execute(query.order_by(window_use.c.start.desc()).limit(1)).first()
         self._start = window.start(now)
         if last and datetime.fromisoformat(last[0]) >= self._start:
-            self._start, self._used = datetime.fromisoformat(last[0]), int(last[1])
+            self._start = datetime.fromisoformat(last[0])
+            self._used = int(last[1])
         else:
             self._used = self._recorded(only_in_flight=last is not None)
 
@@ -96,7 +100,8 @@ class RollingUse:
     """
 
     def __init__(self, window: Window, account: str, connection: Connection, now: datetime) -> None:
-        self.window, self._span = window, timedelta(seconds=window.span.seconds)
+        self.window = window
+        self._span = timedelta(seconds=window.span.seconds)
         flying = select(request.c.id, request.c.units).where(
             request.c.account == account, request.c.state == "reserved"
         )
@@ -153,7 +158,8 @@ def uses(windows: Sequence[Window], account: str, job_id: int, connection: Conne
 
 def left_of(use: Use, now: datetime) -> Left:
     """The same for people."""
-    window, left = use.window, use.left(now)
+    window = use.window
+    left = use.left(now)
     resets_at = stamp(use.more_at(now)) if left < window.limit else ""
     return Left(window.name, window.words, window.limit, left, resets_at, window.money)
 

@@ -42,7 +42,9 @@ class JudgeBook:
     """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names."""
 
     def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
-        self._store, self._job, self._askings = store, job_id, askings
+        self._store = store
+        self._job = job_id
+        self._askings = askings
         self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
         self._known_pins: dict[int, Pin] | None = None
@@ -61,24 +63,44 @@ class JudgeBook:
         asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
         newest = func.max(reply.c.id)
-        stale = select(mine.c.address_id.label("id")).select_from(
-            mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
-        ).group_by(mine.c.address_id).having(
-            func.max(answer.c.judged_by).is_distinct_from(judgement_key)
-            | func.max(answer.c.newest).is_distinct_from(newest)
-        ).subquery()  # fmt: skip
+        stale = (
+            select(mine.c.address_id.label("id"))
+            .select_from(
+                mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
+            )
+            .group_by(mine.c.address_id)
+            .having(
+                func.max(answer.c.judged_by).is_distinct_from(judgement_key)
+                | func.max(answer.c.newest).is_distinct_from(newest)
+            )
+            .subquery()
+        )
         reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
         unread = candidates.c.found.is_(None)  # of the others, what was read is all that is needed
-        query = select(
-            stale.c.id, address.c.parts, question.c.asking_id, reply.c.id, reply.c.kind, reply.c.status,
-            reply.c.message, candidates.c.found, case((unread, reply.c.body)), case((unread, reply.c.headers)),
-            candidates.c.kind, candidates.c.message,
-        ).select_from(
-            stale.join(address, address.c.id == stale.c.id)
-            .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
-            .outerjoin(reply, reply.c.question_key == question.c.key).outerjoin(candidates, found)
-        ).order_by(stale.c.id)  # fmt: skip
+        query = (
+            select(
+                stale.c.id,
+                address.c.parts,
+                question.c.asking_id,
+                reply.c.id,
+                reply.c.kind,
+                reply.c.status,
+                reply.c.message,
+                candidates.c.found,
+                case((unread, reply.c.body)),
+                case((unread, reply.c.headers)),
+                candidates.c.kind,
+                candidates.c.message,
+            )
+            .select_from(
+                stale.join(address, address.c.id == stale.c.id)
+                .join(question, and_(question.c.address_id == stale.c.id, question.c.asking_id.in_(services)))
+                .outerjoin(reply, reply.c.question_key == question.c.key)
+                .outerjoin(candidates, found)
+            )
+            .order_by(stale.c.id)
+        )
         while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
             rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
             last = end
@@ -150,9 +172,16 @@ class JudgeBook:
         if item.pin is not None:
             pinned = self._pins()[item.pin]
             return item._replace(
-                outcome="placed", lat=pinned.lat, lon=pinned.lon, confidence=1.0, basis="pinned", level="", matched="",
-                parts="{}", reasons=json.dumps([pinned.said], ensure_ascii=False),
-            )  # fmt: skip
+                outcome="placed",
+                lat=pinned.lat,
+                lon=pinned.lon,
+                confidence=1.0,
+                basis="pinned",
+                level="",
+                matched="",
+                parts="{}",
+                reasons=json.dumps([pinned.said], ensure_ascii=False),
+            )
         if item.outcome == "kept" and item.held:
             lat, lon = map(float, item.held.split(","))
             return item._replace(lat=lat, lon=lon)
@@ -170,7 +199,8 @@ class JudgeBook:
         if len(self._new) > AT_HAND:
             with self._store.transaction():
                 self._store.run_many(PUT_WRITTEN, self._new)
-            self._new, self._spilled = [], True
+            self._new = []
+            self._spilled = True
 
     def keep_written(self, *, in_place: bool) -> None:
         """The target is in its place: remember what was noted; in place, the source holds no others now."""
@@ -187,7 +217,8 @@ class JudgeBook:
             if self._new:
                 self._store.run_many(KEEP[in_place], self._new)
                 self._store.run_many(PUT_POSITION, [(text,) for text in sorted({new.coordinates for new in self._new})])
-        self._new, self._spilled = [], False
+        self._new = []
+        self._spilled = False
 
     def some_positions(self, count: int) -> Sequence[tuple[float, float]]:
         """A sample of about this count of positions (latitude, longitude) of placed and kept records."""
@@ -205,7 +236,8 @@ class JudgeBook:
 
     def kept_positions(self) -> Iterator[Sequence[tuple[str, float, float]]]:
         """The records that are kept, with the latitude and longitude that they have, page by page."""
-        last, kept = 0, and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        last = 0
+        kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
         query = select(work.c.place, work.c.key, work.c.held).where(kept).order_by(work.c.place).limit(KEPT_PAGE)
         while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
             last = rows[-1][0]

@@ -22,7 +22,9 @@ class PinBook:
     """The pins of one job. Instants are ISO 8601, UTC."""
 
     def __init__(self, store: Store, job_id: int, now: str) -> None:
-        self._store, self._job, self._now = store, job_id, now
+        self._store = store
+        self._job = job_id
+        self._now = now
 
     def put(self, key: str, position: Position, who: str, why: str, *, address_too: bool) -> bool:
         """Pin a record, or its address for the records of all jobs. False when no record with this key is known."""
@@ -45,9 +47,14 @@ class PinBook:
         """The job's pins by their records' keys, in order; and whether each is on the address."""
         fields = [pin.c[name] for name in Pin._fields]
         own = select(pin.c.key, *fields).where(pin.c.job_id == self._job)
-        shared = select(func.min(work.c.key), *fields).select_from(
-            pin.join(address, address.c.key == pin.c.address_key).join(work, work.c.address_id == address.c.id)
-        ).where(work.c.job_id == self._job).group_by(pin.c.id)  # fmt: skip
+        shared = (
+            select(func.min(work.c.key), *fields)
+            .select_from(
+                pin.join(address, address.c.key == pin.c.address_key).join(work, work.c.address_id == address.c.id)
+            )
+            .where(work.c.job_id == self._job)
+            .group_by(pin.c.id)
+        )
         found = [(row[0], False, Pin._make(row[1:])) for row in self._store.connection.execute(own)]
         found += [(row[0], True, Pin._make(row[1:])) for row in self._store.connection.execute(shared)]
         return sorted(found)

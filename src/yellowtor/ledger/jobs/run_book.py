@@ -66,9 +66,16 @@ class RunBook:
 
 @contextmanager
 def open_book(
-    where: "Path | Server", whose: str | Path, clock: Clock, services: Sequence[AccountTerms],
-    again: Again = "nothing", spend_at_most: int | None = None, *, worker: Worker = NOBODY, along: bool = False,
-) -> Iterator[RunBook]:  # fmt: skip
+    where: "Path | Server",
+    whose: str | Path,
+    clock: Clock,
+    services: Sequence[AccountTerms],
+    again: Again = "nothing",
+    spend_at_most: int | None = None,
+    *,
+    worker: Worker = NOBODY,
+    along: bool = False,
+) -> Iterator[RunBook]:
     """Open the ledger for one run of one job (whose), which asks these services.
 
     spend_at_most is what the whole run may cost, in millionths. Raises Busy while another run has the job, unless this
@@ -77,14 +84,21 @@ def open_book(
     with _job_in_hand(where, whose, clock) as (store, job_id):
         run_id, abandoned, helps = runs.begin(store, job_id, worker, along=along)
         with store.beating(run_id):
-            askings, budget = _askings(store, services), Budget(spend_at_most)
+            askings = _askings(store, services)
+            budget = Budget(spend_at_most)
             expired = expire(store, store.clock.now())
             yield RunBook(
                 ScanBook(store, job_id, run_id, askings),
                 {terms.service: RequestBook(store, job_id, run_id, terms, again, budget) for terms in services},
-                JudgeBook(store, job_id, askings), WrittenBook(store),
-                abandoned, expired, store.clock, helps, store, (job_id, run_id),
-            )  # fmt: skip
+                JudgeBook(store, job_id, askings),
+                WrittenBook(store),
+                abandoned,
+                expired,
+                store.clock,
+                helps,
+                store,
+                (job_id, run_id),
+            )
         runs.end(store, run_id)
 
 

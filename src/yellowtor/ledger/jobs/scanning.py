@@ -63,7 +63,10 @@ class ScanBook:
     """The scan of one job in one run. askings are the ledger's numbers of how services are asked, by their names."""
 
     def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:
-        self._store, self._job, self._run, self._askings = store, job_id, run_id, askings
+        self._store = store
+        self._job = job_id
+        self._run = run_id
+        self._askings = askings
         self._count = 0
         self._collected: tuple[int, Turn, str] | None = None  # in which session the open questions were, and for whom
         self._in_order = True  # so far the keys are those of the last scan, in its order
@@ -80,7 +83,8 @@ class ScanBook:
     def recall(self, source: str) -> bool:
         """Take the last scan for this one, if it was of the same source; else forget it, for the work will change."""
         mine = last_scan.c.job_id == self._job
-        self._count, self._in_order = 0, True
+        self._count = 0
+        self._in_order = True
         with self._store.transaction() as connection:
             connection.execute(scanned.delete())  # of a scan that was begun and given up
             if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
@@ -127,7 +131,8 @@ class ScanBook:
         known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
         if len(known) != len(batch):
             return None
-        (keys, hashes, held), (before, asked, foreign, ours) = zip(*batch, strict=True), zip(*known, strict=True)
+        (keys, hashes, held) = zip(*batch, strict=True)
+        (before, asked, foreign, ours) = zip(*known, strict=True)
         if keys != before:
             return None
         if hashes == asked and (held == foreign or (held == ours and not any(foreign))):
@@ -158,12 +163,23 @@ class ScanBook:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
         foreign = func.nullif(scanned.c.held, work.c.written)
-        query = select(
-            scanned.c.place, scanned.c.key, scanned.c.raw_hash, foreign,
-            work.c.raw_hash, work.c.held, work.c.held_hash, work.c.written, answer.c.lat, answer.c.lon,
-        ).select_from(
-            scanned.outerjoin(work, same).outerjoin(answer, judged)
-        ).where(scanned.c.place >= first).order_by(scanned.c.place)  # fmt: skip
+        query = (
+            select(
+                scanned.c.place,
+                scanned.c.key,
+                scanned.c.raw_hash,
+                foreign,
+                work.c.raw_hash,
+                work.c.held,
+                work.c.held_hash,
+                work.c.written,
+                answer.c.lat,
+                answer.c.lon,
+            )
+            .select_from(scanned.outerjoin(work, same).outerjoin(answer, judged))
+            .where(scanned.c.place >= first)
+            .order_by(scanned.c.place)
+        )
         if not all_of_them:
             query = query.where(
                 or_(
@@ -225,11 +241,16 @@ class ScanBook:
         asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
         mine = select(work.c.address_id).distinct().where(asks).subquery()
         opened = self._opened(mine, turn, failed_before=failed_before)
-        who = select(func.min(work.c.place), question.c.key, address.c.parts, func.count()).select_from(
-            question.join(work, work.c.address_id == question.c.address_id).join(
-                address, address.c.id == question.c.address_id
+        who = (
+            select(func.min(work.c.place), question.c.key, address.c.parts, func.count())
+            .select_from(
+                question.join(work, work.c.address_id == question.c.address_id).join(
+                    address, address.c.id == question.c.address_id
+                )
             )
-        ).where(asks, question.c.id.in_(opened)).group_by(question.c.id, address.c.id)  # fmt: skip
+            .where(asks, question.c.id.in_(opened))
+            .group_by(question.c.id, address.c.id)
+        )
         self._collected = (self._store.session, turn, failed_before)
         with self._store.transaction() as connection:
             connection.execute(open_question.delete())
@@ -261,7 +282,8 @@ class ScanBook:
                 not_enough |= and_(answer.c.outcome == "failed", reply.c.id.is_not(None), old)
             wanted.append(not_enough)
         if turn.after:
-            before, said = question.alias(), reply.alias()
+            before = question.alias()
+            said = reply.alias()
             silent = select(before.c.id).select_from(before.outerjoin(said, said.c.question_key == before.c.key))
             those = before.c.asking_id.in_([self._askings[name] for name in turn.after])
             wanted.append(~silent.where(before.c.address_id == mine.c.address_id, those, said.c.id.is_(None)).exists())

@@ -86,12 +86,14 @@ class CacheBook:
         )
         on_it = or_(pin.c.address_key == known.key, held.exists())
         return Entry(
-            number, known.parts, replies,
+            number,
+            known.parts,
+            replies,
             [Charged._make(row[1:]) for row in read(asked)],
             [Standing._make(row) for row in read(judged)],
             [(row[0], Pin._make(row[1:])) for row in read(pins.where(on_it))],
             [(row[0], row[1], row[2]) for row in read(mine)],
-        )  # fmt: skip
+        )
 
     def _candidates(self, reply_id: int) -> list[dict[str, object]]:
         query = select(candidates.c.found).where(candidates.c.reply_id == reply_id)
@@ -151,10 +153,18 @@ class CacheBook:
         return dict(+counts)
 
     def sizes(self) -> Sizes:
-        found = select(
-            reply.c.service, reply.c.kind, func.count(), func.sum(func.length(reply.c.body)),
-            func.min(reply.c.received_at), func.max(reply.c.received_at),
-        ).group_by(reply.c.service, reply.c.kind).order_by(reply.c.service, reply.c.kind)  # fmt: skip
+        found = (
+            select(
+                reply.c.service,
+                reply.c.kind,
+                func.count(),
+                func.sum(func.length(reply.c.body)),
+                func.min(reply.c.received_at),
+                func.max(reply.c.received_at),
+            )
+            .group_by(reply.c.service, reply.c.kind)
+            .order_by(reply.c.service, reply.c.kind)
+        )
         rows = self._store.connection.execute(found)
         by_service = [SizeOf(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5]) for row in rows]
         counts = [
@@ -166,22 +176,45 @@ class CacheBook:
 
     def export(self) -> Iterator[Sequence[Exported]]:
         """Every reply and every pin on an address, in pages."""
-        source = reply.join(question, question.c.key == reply.c.question_key).join(
-            address, address.c.id == question.c.address_id
-        ).join(asking, asking.c.id == question.c.asking_id).join(request, request.c.id == reply.c.request_id).join(
-            run, run.c.id == request.c.run_id
-        ).join(job, job.c.id == run.c.job_id)  # fmt: skip
+        source = (
+            reply.join(question, question.c.key == reply.c.question_key)
+            .join(address, address.c.id == question.c.address_id)
+            .join(asking, asking.c.id == question.c.asking_id)
+            .join(request, request.c.id == reply.c.request_id)
+            .join(run, run.c.id == request.c.run_id)
+            .join(job, job.c.id == run.c.job_id)
+        )
         mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
         judged = mine & (answer.c.reply_id == reply.c.id)
         point = [
             select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
             for column in (answer.c.lat, answer.c.lon)
         ]
-        query = select(
-            reply.c.id, address.c.parts, address.c.key, *point, question.c.key, asking.c.key, reply.c.service,
-            reply.c.kind, reply.c.status, reply.c.message, reply.c.headers, reply.c.body, reply.c.received_at,
-            request.c.cost, request.c.attempt, job.c.path, run.c.who, run.c.host,
-        ).select_from(source).order_by(reply.c.id).limit(PAGE)  # fmt: skip
+        query = (
+            select(
+                reply.c.id,
+                address.c.parts,
+                address.c.key,
+                *point,
+                question.c.key,
+                asking.c.key,
+                reply.c.service,
+                reply.c.kind,
+                reply.c.status,
+                reply.c.message,
+                reply.c.headers,
+                reply.c.body,
+                reply.c.received_at,
+                request.c.cost,
+                request.c.attempt,
+                job.c.path,
+                run.c.who,
+                run.c.host,
+            )
+            .select_from(source)
+            .order_by(reply.c.id)
+            .limit(PAGE)
+        )
         last = 0
         while page := self._store.connection.execute(query.where(reply.c.id > last)).all():
             last = page[-1][0]
@@ -192,7 +225,8 @@ class CacheBook:
 
     def take_over(self, rows: Sequence[Exported], source: str) -> tuple[int, int]:
         """Take replies and pins over, with their provenance; how many of each are new. What is known already stays."""
-        replies, pins = [row for row in rows if row.question_key], [row for row in rows if not row.question_key]
+        replies = [row for row in rows if row.question_key]
+        pins = [row for row in rows if not row.question_key]
         with self._store.transaction() as connection:
             self._store.run_many(PUT_ADDRESS, [(row.address_key, row.parts) for row in rows])
             self._store.run_many(PUT_ASKING, list({(row.asking, row.service) for row in replies}))
@@ -220,7 +254,8 @@ class CacheBook:
 
     def _take(self, rows: Sequence[Exported], source: str) -> None:
         """Keep replies as answers to requests of a run of their own, which was somebody else's."""
-        connection, runs_of = self._store.connection, dict[tuple[str, str, str], int]()
+        connection = self._store.connection
+        runs_of = dict[tuple[str, str, str], int]()
         now = stamp(self._store.clock.now())
         number = connection.execute(select(func.max(request.c.id))).scalar_one() or 0
         for at, row in enumerate(rows, number + 1):
@@ -228,10 +263,18 @@ class CacheBook:
             if who not in runs_of:
                 runs_of[who] = self._run_of(*who, row.received_at, now)
             charged = {
-                "id": at, "run_id": runs_of[who], "question_key": row.question_key, "account": IMPORTED,
-                "attempt": row.attempt, "state": "answered", "kind": row.kind, "units": 0, "cost": row.cost,
-                "reserved_at": row.received_at, "settled_at": row.received_at,
-            }  # fmt: skip
+                "id": at,
+                "run_id": runs_of[who],
+                "question_key": row.question_key,
+                "account": IMPORTED,
+                "attempt": row.attempt,
+                "state": "answered",
+                "kind": row.kind,
+                "units": 0,
+                "cost": row.cost,
+                "reserved_at": row.received_at,
+                "settled_at": row.received_at,
+            }
             connection.execute(insert(request).values(charged))
             kept = {name: getattr(row, name) for name in KEPT}
             connection.execute(insert(reply).values(**kept, request_id=at, run_id=runs_of[who], body=packed(row.body)))

@@ -117,7 +117,8 @@ class GroupWriter:
             group: list[tuple[Order, _Answer | None]] = []
             try:
                 async with self._turn, self._elsewhere(self._book.transaction()):
-                    group, self._pending = self._pending, []
+                    group = self._pending
+                    self._pending = []
                     work = partial(self._book.carry_out, [order for order, _ in group])
                     results = await self._in_thread(work) if self._book.is_far else work()
             except LedgerGone:
@@ -153,7 +154,8 @@ class GroupWriter:
             self._pending = []
 
     def _raise_failure(self) -> None:
-        failure, self._failure = self._failure, None
+        failure = self._failure
+        self._failure = None
         if failure is not None:
             raise failure
 

@@ -35,10 +35,13 @@ PAGE = 500  # rows in a statement
 LISTENED = 16  # readings of the server's clock at the opening
 # A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
 SETTINGS = {
-    "application_name": "yellowtor", "connect_timeout": 10,
-    "keepalives_idle": 10, "keepalives_interval": 5, "keepalives_count": 3,
+    "application_name": "yellowtor",
+    "connect_timeout": 10,
+    "keepalives_idle": 10,
+    "keepalives_interval": 5,
+    "keepalives_count": 3,
     "options": "-c search_path=yellowtor -c idle_in_transaction_session_timeout=30s -c timezone=UTC",
-}  # fmt: skip
+}
 
 
 class Server(NamedTuple):
@@ -108,7 +111,9 @@ class PostgresStore(Store):
     shareable = True
 
     def __init__(self, server: Server, clock: Clock) -> None:
-        self.name, self.clock, self._url = str(server), clock, server.full_url()
+        self.name = str(server)
+        self.clock = clock
+        self._url = server.full_url()
         self._turn = self._others = 0
         try:
             self._open()
@@ -184,7 +189,8 @@ class PostgresStore(Store):
         return self._others
 
     def reopen(self) -> None:
-        deadline, wait = self.clock.boot() + BACK_S, 0.2
+        deadline = self.clock.boot() + BACK_S
+        wait = 0.2
         self._others += 1
         with suppress(LedgerTrouble, SQLAlchemyError):
             self.connection.close()

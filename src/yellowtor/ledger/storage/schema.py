@@ -22,15 +22,17 @@ metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
 job = Table(
-    "job", metadata,
+    "job",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("path", Text, nullable=False, unique=True),
     Column("composed_by", Text, nullable=False, default=""),
     Column("judged_by", Text, nullable=False, default=""),  # and through which reply, when all of it is judged
-)  # fmt: skip
+)
 
 run = Table(
-    "run", metadata,
+    "run",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("job_id", ForeignKey("job.id"), nullable=False),
     Column("started_at", Text, nullable=False),
@@ -40,10 +42,11 @@ run = Table(
     Column("host", Text, nullable=False, server_default=""),
     Column("process", Integer, nullable=False, server_default="0"),
     Column("machine", Text, nullable=False, server_default=""),  # where the number of its process means anything
-)  # fmt: skip
+)
 
 request = Table(
-    "request", metadata,
+    "request",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("run_id", ForeignKey("run.id"), nullable=False),
     Column("question_key", Text, nullable=False),
@@ -56,32 +59,35 @@ request = Table(
     Column("settled_at", Text),
     Column("cost", WIDE, nullable=False, server_default="0"),  # millionths of the account's currency
     Column("took_ms", Integer),  # from its leaving to the end of the reply
-)  # fmt: skip
+)
 FLYING = request.c.state == "reserved"
 Index("request_open", request.c.run_id, sqlite_where=FLYING)
 Index("request_flying", request.c.question_key, sqlite_where=FLYING)
 Index("request_settled", request.c.account, request.c.settled_at)  # rolling windows look back
 
 window_use = Table(
-    "window_use", metadata,
+    "window_use",
+    metadata,
     Column("account", Text, primary_key=True),
     Column("window", Text, primary_key=True),
     Column("start", Text, primary_key=True),
     Column("used", WIDE, nullable=False),
-)  # fmt: skip
+)
 
 pace = Table(
-    "pace", metadata,
+    "pace",
+    metadata,
     Column("account", Text, primary_key=True),
     Column("boot_id", Text, nullable=False),
     Column("arrival", Float, nullable=False),  # theoretical arrival time, seconds of the ledger's clock
     Column("learned", Float, nullable=False, server_default="0"),  # requests a second that were borne at that instant
     Column("learned_at", Float, nullable=False, server_default="0"),
     Column("shut_until", Text, nullable=False, server_default=""),  # the service wants nobody to ask before
-)  # fmt: skip
+)
 
 reply = Table(
-    "reply", metadata,
+    "reply",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("question_key", Text, nullable=False, unique=True),
     Column("service", Text, nullable=False),
@@ -94,62 +100,68 @@ reply = Table(
     Column("received_at", Text, nullable=False),
     Column("headers", Text, nullable=False, server_default="{}"),  # JSON: the fields that something is read from
     sqlite_autoincrement=True,
-)  # fmt: skip
+)
 
 Index("reply_age", reply.c.service, reply.c.kind, reply.c.received_at)
 
 candidates = Table(
-    "candidates", metadata,
+    "candidates",
+    metadata,
     Column("reply_id", Integer, primary_key=True),
     Column("reading_key", Text, primary_key=True),
     Column("found", Text, nullable=False),  # JSON
     Column("kind", Text, nullable=False, server_default=""),  # what the reply means by these rules, and in words
     Column("message", Text, nullable=False, server_default=""),
-)  # fmt: skip
+)
 
 # An address as it was first met; equal ones have one key.
 address = Table(
-    "address", metadata,
+    "address",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("parts", Text, nullable=False),  # JSON
-)  # fmt: skip
+)
 
 # A way to ask a service: what, beside the address, makes two questions different.
 asking = Table(
-    "asking", metadata,
+    "asking",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("service", Text, nullable=False),
     Column("keep_days", Integer),  # its replies are kept for so long (null: for ever)
     Column("keep_nothing_days", Integer),  # and those that found nothing
-)  # fmt: skip
+)
 
 question = Table(
-    "question", metadata,
+    "question",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("address_id", ForeignKey("address.id"), nullable=False),
     Column("asking_id", ForeignKey("asking.id")),  # null: of an older version, until it is met again
     Column("left_open", Text),  # JSON: why the last run got no reply
-)  # fmt: skip
+)
 LEFT_OPEN = question.c.left_open.is_not(None)
 Index("question_left_open", question.c.key, sqlite_where=LEFT_OPEN, postgresql_where=LEFT_OPEN)
 Index("question_address", question.c.address_id, question.c.asking_id)
 
 # What a service has taken and not replied to yet: its ticket, and which of so many questions of one request it was.
 ticket = Table(
-    "ticket", metadata,
+    "ticket",
+    metadata,
     Column("question_key", Text, primary_key=True),
     Column("ticket", Text, nullable=False),
     Column("place", Integer, nullable=False),
     Column("questions", Integer, nullable=False),
     sqlite_with_rowid=False,
-)  # fmt: skip
+)
 
 # A position that a person has decided: for one record (job and key) or for every record of an address.
 pin = Table(
-    "pin", metadata,
+    "pin",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("job_id", ForeignKey("job.id")),
     Column("key", Text),
@@ -159,12 +171,13 @@ pin = Table(
     Column("who", Text, nullable=False),
     Column("why", Text, nullable=False),
     Column("pinned_at", Text, nullable=False),
-)  # fmt: skip
+)
 Index("pin_record", pin.c.job_id, pin.c.key, unique=True)
 
 # A record: narrow, and in the order in which it was first met, for most runs look at every one of them.
 work = Table(
-    "work", metadata,
+    "work",
+    metadata,
     Column("id", Integer, primary_key=True),
     Column("job_id", Integer, nullable=False),
     Column("key", Text, nullable=False),
@@ -178,7 +191,7 @@ work = Table(
     Column("address_id", Integer, nullable=False),
     Column("pin_id", Integer),
     Column("sent", Text),  # the coordinates that the table was given when it gave back `written`, if not the same
-)  # fmt: skip
+)
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)
 Index("work_state", work.c.job_id, work.c.state, work.c.address_id, work.c.pin_id)
@@ -187,7 +200,8 @@ Index("work_pin", work.c.job_id, sqlite_where=PINNED)
 
 # The judgement of an address, by one job's thresholds, over the replies of all its services.
 answer = Table(
-    "answer", metadata,
+    "answer",
+    metadata,
     Column("job_id", Integer, primary_key=True),
     Column("address_id", Integer, primary_key=True),
     Column("reply_id", Integer),  # the one that it rests on
@@ -204,61 +218,67 @@ answer = Table(
     Column("parts", Text, nullable=False),  # JSON: of the matched address
     Column("reasons", Text, nullable=False),  # JSON
     sqlite_with_rowid=False,
-)  # fmt: skip
+)
 
 # The source at the end of the last scan: valid while it is the same.
 last_scan = Table(
-    "last_scan", metadata,
+    "last_scan",
+    metadata,
     Column("job_id", Integer, primary_key=True),
     Column("source", Text, nullable=False),
-)  # fmt: skip
+)
 
 # Every position that a run has written, as it was written: whichever record has it now, it is ours.
 written_position = Table(
-    "written_position", metadata,
+    "written_position",
+    metadata,
     Column("coordinates", Text, primary_key=True),
     sqlite_with_rowid=False,
-)  # fmt: skip
+)
 
 # Every file as a run has written it: by the digest of its bytes; its state tells that it is so still.
 written_file = Table(
-    "written_file", metadata,
+    "written_file",
+    metadata,
     Column("digest", Text, primary_key=True),
     Column("path", Text, nullable=False),
     Column("state", Text, nullable=False),
-)  # fmt: skip
+)
 Index("written_file_path", written_file.c.path)
 
 # What the source held in this run, in its order; lives as long as the connection. As long as all of it is in the order
 # of the last scan, only what differs.
 scanned = Table(
-    "scanned", metadata,
+    "scanned",
+    metadata,
     Column("place", Integer, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),
     prefixes=["TEMPORARY"],
-)  # fmt: skip
+)
 
 # The questions that this run has to ask, in the job's order; likewise.
 open_question = Table(
-    "open_question", metadata,
+    "open_question",
+    metadata,
     Column("n", Integer, primary_key=True),
     Column("question_key", Text, nullable=False),
     Column("address", Text, nullable=False),
     Column("records", Integer, nullable=False),
     prefixes=["TEMPORARY"],
-)  # fmt: skip
+)
 
 # The coordinates that are new in the target; likewise, until the target has taken its place.
 new_written = Table(
-    "new_written", metadata,
+    "new_written",
+    metadata,
     Column("work_id", Integer, primary_key=True),
     Column("coordinates", Text, nullable=False),
     Column("sent", Text),
     Column("raw_hash", Text),
     prefixes=["TEMPORARY"],
-)  # fmt: skip
+)
 
 FLEETING = [scanned, open_question, new_written]
 KEPT_TABLES = [t for t in metadata.sorted_tables if t not in FLEETING]

@@ -39,7 +39,9 @@ class SqliteStore(Store):
     index_first = "+"
 
     def __init__(self, path: Path, clock: Clock) -> None:
-        self.path, self.name, self.clock = path, str(path), clock
+        self.path = path
+        self.name = str(path)
+        self.clock = clock
         if (kind := _file_system(path)) in NETWORK:
             raise LedgerTrouble(
                 f"The ledger {path} would lie on a network drive ({kind}), where SQLite can't keep its promises. "
@@ -53,9 +55,11 @@ class SqliteStore(Store):
         except OSError as error:
             raise LedgerTrouble(f"The ledger {path} can't be opened: {error.strerror}. Nothing was sent.") from error
         engine = create_engine(
-            f"sqlite:///{path}", isolation_level="AUTOCOMMIT", poolclass=NullPool,
+            f"sqlite:///{path}",
+            isolation_level="AUTOCOMMIT",
+            poolclass=NullPool,
             connect_args={"check_same_thread": False, "timeout": 60},
-        )  # fmt: skip
+        )
         self._connected(engine)
         if not _is_ours(
             self.run("PRAGMA application_id").scalar_one(),

@@ -187,7 +187,8 @@ class ManyRows:
     """
 
     def __init__(self, table: Table, columns: Sequence[str], *, again: str = " ON CONFLICT DO NOTHING") -> None:
-        self._columns, self._again = columns, again
+        self._columns = columns
+        self._again = again
         self._head = f"INSERT INTO {table.name} ({', '.join(columns)}) VALUES "  # noqa: S608 - our own names
         self._row = f"({', '.join('?' * len(columns))})"
 

@@ -65,7 +65,10 @@ class Asker:
     """Asks questions of one service. Use once."""
 
     def __init__(self, service: Service, writer: Writer, clock: Clock, watch: Watcher) -> None:
-        self._service, self._writer, self._clock, self._watch = service, writer, clock, watch
+        self._service = service
+        self._writer = writer
+        self._clock = clock
+        self._watch = watch
         self._gate = Gate(service.pace, clock)
         # Without a pace, the next question has its reservation by the time that a connection is free.
         self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
@@ -84,7 +87,8 @@ class Asker:
     async def ask(self, questions: Iterator[Question], stop: Cancellation) -> AskResult:
         """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
         started = self._clock.boot()
-        loop, whole = asyncio.get_running_loop(), asyncio.current_task()
+        loop = asyncio.get_running_loop()
+        whole = asyncio.current_task()
         assert whole is not None
         try:
             with stop.heard_by(lambda: loop.call_soon_threadsafe(self._interrupt, stop, whole)):
@@ -173,7 +177,8 @@ class Asker:
         """The right to ask about them, or about those of them that are not known yet and that the window allows."""
         if not group:
             return []
-        keys, each = [question.key for question in group], each and self._service.counts_each
+        keys = [question.key for question in group]
+        each = each and self._service.counts_each
         reservations = await self._writer.reserve(keys, attempt, counts_each=each, free=free)
         spent = next((reservation for reservation in reservations if isinstance(reservation, Spent)), None)
         if spent is not None:
@@ -195,7 +200,9 @@ class Asker:
         pace's slack, and would let the next request catch up.
         """
         units = sum(one.reserved.units for one in held)
-        taken, took_s, leave = None, 0.0, Leaving(self._gate, self._writer, held[0].reserved, units)
+        taken = None
+        took_s = 0.0
+        leave = Leaving(self._gate, self._writer, held[0].reserved, units)
         if await self._gate.comes(held[0].reserved.send_at - AHEAD_S):
             async with self._connections:
                 taken = await self._sent(held, leave, attempt, tickets)
@@ -254,7 +261,8 @@ class Asker:
         self._watch.fault(error)
         why = f"an unexpected fault ({type(error).__name__}): --debug shows where"  # its own text may hold a key
         self.result.kinds[Kind.UNREADABLE] = self.result.kinds.get(Kind.UNREADABLE, 0) + 1
-        reply, read = Reply(0, {}, b"", why, Kind.UNREADABLE), Read(Kind.UNREADABLE, message=why, lasting=True)
+        reply = Reply(0, {}, b"", why, Kind.UNREADABLE)
+        read = Read(Kind.UNREADABLE, message=why, lasting=True)
         return [_Taken(reply, read, Settle())] * len(held)
 
     def _heed(self, reply: Reply, number: int) -> None:
@@ -338,17 +346,24 @@ class Asker:
         self._watch.event(
             "request",
             {
-                "service": self._service.name, "id": reserved.request_id, "address": question.address,
-                "status": reply.status or None, "kind": read.kind.value, "message": read.message,
-                "took_ms": None if took_s is None else round(took_s * 1000), "decision": decision.word,
+                "service": self._service.name,
+                "id": reserved.request_id,
+                "address": question.address,
+                "status": reply.status or None,
+                "kind": read.kind.value,
+                "message": read.message,
+                "took_ms": None if took_s is None else round(took_s * 1000),
+                "decision": decision.word,
                 "after_s": round(decision.after_s, 1) if isinstance(decision, Retry) else None,
             },
-        )  # fmt: skip
+        )
 
     def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:
             self._watch.event("stop", {"service": self._service.name, "why": why.value, "message": message})
-            self.result.stopped_by, self.result.message, self.result.resets_at = why, message, resets_at
+            self.result.stopped_by = why
+            self.result.message = message
+            self.result.resets_at = resets_at
 
     def _stop(self) -> None:
         """From now on nothing leaves."""

@@ -15,16 +15,21 @@ class Leaving:
     """
 
     def __init__(self, gate: Gate, writer: Writer, reserved: Reserved, units: int) -> None:
-        self._gate, self._writer, self._reserved = gate, writer, reserved
+        self._gate = gate
+        self._writer = writer
+        self._reserved = reserved
         self.units = units
-        self.left_at, self.number = 0.0, 0
+        self.left_at = 0.0
+        self.number = 0
 
     async def __call__(self) -> bool:
         for chance in range(1, PLACES + 1):
-            send_at, last = self._reserved.send_at, chance == PLACES
+            send_at = self._reserved.send_at
+            last = chance == PLACES
             left_at = await self._gate.passed(send_at, late_or_not=last, units=self.units)
             if left_at is not None:
-                self.left_at, self.number = left_at, self._gate.left
+                self.left_at = left_at
+                self.number = self._gate.left
                 break
             self._reserved = await self._writer.postpone(self._reserved, self.units)
         return self.left_at > 0

@@ -23,7 +23,10 @@ class FollowUpSender:
     """Sends on for one service. sent is called with the reservation of each request that left, and its attempt."""
 
     def __init__(self, service: Service, writer: Writer, gate: Gate, sent: Callable[[Reserved], None]) -> None:
-        self._service, self._writer, self._gate, self._sent = service, writer, gate, sent
+        self._service = service
+        self._writer = writer
+        self._gate = gate
+        self._sent = sent
         self._fetching = asyncio.Lock()
 
     async def reply(
@@ -36,7 +39,8 @@ class FollowUpSender:
         question = questions[0]
         while (further := reply.follow_up) is not None:
             if further.ticket and not has_ticket and leaving.left_at:  # the next run continues from here
-                has_ticket, count = True, len(questions)
+                has_ticket = True
+                count = len(questions)
                 await self._writer.keep_tickets(
                     {one.key: Ticket(further.ticket, place, count) for place, one in enumerate(questions)}
                 )

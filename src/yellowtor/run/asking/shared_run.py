@@ -24,7 +24,10 @@ def ask_shared(parts: Parts, options: Options, watch: Watcher, stop: Cancellatio
 
     Where the other is gone before it had written the answers, what is open is asked to its end.
     """
-    book, services, turns, settled = parts.book, parts.services, [], 0
+    book = parts.book
+    services = parts.services
+    turns = []
+    settled = 0
     judging = judging_of(parts, watch)
     turn = Turn(services[0].name, services[0].reading_key, (), judging.key if len(services) > 1 else "")
     before = stamp_of(book.clock.now()) if options.again_failed else ""

@@ -24,7 +24,8 @@ class Columns:
     """
 
     def __init__(self, job: Job, leave: object) -> None:
-        self._job, self._leave = job, leave
+        self._job = job
+        self._leave = leave
         self.names = list(job.write.columns.mapped())
         self.sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
         self.stale = 0

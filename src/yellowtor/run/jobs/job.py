@@ -187,7 +187,8 @@ class Job(Settings):
 
     def held_columns(self) -> tuple[str | None, str | None]:
         """The columns with the coordinates that records have already."""
-        records, columns = self.records, self.write.columns
+        records = self.records
+        columns = self.write.columns
         if records.latitude or self.write.table:
             return records.latitude, records.longitude
         return columns.latitude, columns.longitude

@@ -79,7 +79,8 @@ class DatabaseTable:
         """The rows as texts, in the job's order, through a cursor of the server."""
         order: list[Any] = [sa.literal_column(self._place.first)] if self._place.first else []
         query = self._records(self.header).order_by(*order, *map(column, self.keys))
-        self._read, spool = None, Spool()
+        self._read = None
+        spool = Spool()
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             found = streaming.execute(query)
@@ -147,7 +148,8 @@ class DatabaseTable:
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
         """A page as its target takes it, by which columns it has new cells for."""
-        names, read = list(self._target.columns.values()), dict(zip(self.header, page, strict=True))
+        names = list(self._target.columns.values())
+        read = dict(zip(self.header, page, strict=True))
         changing = _changing([read.get(name) for name in names], self._as_given_back(answers))
         known = [read[name] for name in (*self.keys, *self._compared)]
         loads = []
@@ -163,7 +165,8 @@ class DatabaseTable:
         parts = list(self._target.columns)
         if self.as_held is None or not self._target.own or not set(DEGREES) <= set(parts):
             return answers
-        at, cells = [parts.index(part) for part in DEGREES], list(answers)
+        at = [parts.index(part) for part in DEGREES]
+        cells = list(answers)
         pairs = zip(cells[at[0]], cells[at[1]], strict=True)
         held = [self.as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
         cells[at[0]], cells[at[1]] = ([pair[n] for pair in held] for n in range(2))
@@ -202,7 +205,8 @@ class DatabaseTable:
 
     def _records(self, names: Sequence[str]) -> sa.Select[Any]:
         """The job's records, in these columns."""
-        table, query = self._place.table, self._place.query
+        table = self._place.table
+        query = self._place.query
         source: Any = sa.table(table.table, schema=table.schema) if table else _as_table(query or "")
         chosen = sa.select(*map(column, names)).select_from(source)
         if self._place.only:

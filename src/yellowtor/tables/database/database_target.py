@@ -59,8 +59,9 @@ class Target:
         self.degrees = [self.columns[part] for part in DEGREES if part in self.columns]
         self.present = [name for name in self.columns.values() if name in self._there]
         self._missing = {name: part for part, name in self.columns.items() if name not in self._there}
-        self.at = sa.table(self.table.table, *map(column, [*self.keys, *self.columns.values()]),
-                           schema=self.table.schema)  # fmt: skip
+        self.at = sa.table(
+            self.table.table, *map(column, [*self.keys, *self.columns.values()]), schema=self.table.schema
+        )
         self._analyzed = False
         self._compared: Mapping[str, Any] = {}
         self._records: Any = self.at
@@ -145,7 +146,8 @@ class Target:
         """Make what is missing; records selects the keys, whose types a table of results takes over."""
         with self.engine.execution_options(writes=True).begin() as connection:
             self.make_in(connection, records)
-        self.exists, self._missing = True, {}
+        self.exists = True
+        self._missing = {}
 
     def make_in(self, connection: sa.Connection, records: sa.Select[Any]) -> None:
         """The same in a transaction that may be rolled back."""
@@ -180,7 +182,8 @@ class Target:
         for name in compared if self.own else ():
             if name not in self.at.c:
                 self.at.append_column(column(name))
-        self._compared, self._records = compared, self.at if self.own else source
+        self._compared = compared
+        self._records = self.at if self.own else source
         self.looked_at = list(dict.fromkeys([*self.degrees, *compared]))
         columns = {
             **{f"key_{at}": self.at.c[key] for at, key in enumerate(self.keys)},
@@ -259,10 +262,13 @@ class Target:
 
         def same_as_read(names: Iterable[str]) -> Any:
             order = list(self._compared)
-            return sa.and_(sa.true(), *(
-                self._same(self._records.c[name], new.c[f"read_{order.index(name)}"], self._compared[name])
-                for name in names
-            ))  # fmt: skip
+            return sa.and_(
+                sa.true(),
+                *(
+                    self._same(self._records.c[name], new.c[f"read_{order.index(name)}"], self._compared[name])
+                    for name in names
+                ),
+            )
 
         cells = {self.at.c[name]: new.c[self._cell(name)] for name in names}
         written = sa.and_(*(self._same(old, cell, self._there[old.name]) for old, cell in cells.items()))
@@ -272,8 +278,14 @@ class Target:
         if not self.own:
             edited = self._none(self._records, sa.and_(row_of(self._records), same_as_read(self._compared)))
             missing = sa.select(*keys).where(self._none(self.at, row_of(self.at)))
-            return Changes(update.where(row_of(self.at), ~written), sa.select(*keys).where(edited),
-                           sa.delete(new).where(edited), insert, missing, missing)  # fmt: skip
+            return Changes(
+                update.where(row_of(self.at), ~written),
+                sa.select(*keys).where(edited),
+                sa.delete(new).where(edited),
+                insert,
+                missing,
+                missing,
+            )
         update = update.where(row_of(self.at), same_as_read(self._compared), ~written)
         ours = set(self.columns.values())  # a row is well that is as it was read, or as it is to be
         fine = same_as_read(self._compared.keys() - ours) & (same_as_read(self._compared.keys() & ours) | written)
@@ -281,9 +293,10 @@ class Target:
         there = sa.select(*keys).select_from(new.join(self.at, row_of(self.at)))
         skipped = there.where(same_as_read(self._compared), ~written)
         others = self._compared.keys() - ours
-        as_sent = sa.and_(sa.true(), *(
-            self._same(old, cell, self._there[old.name]) for old, cell in cells.items() if old.name in self.degrees
-        ))  # fmt: skip
+        as_sent = sa.and_(
+            sa.true(),
+            *(self._same(old, cell, self._there[old.name]) for old, cell in cells.items() if old.name in self.degrees),
+        )
         returned = there.add_columns(*(self.at.c[name] for name in self.looked_at)).where(
             ~as_sent | ~same_as_read(others)
         )

@@ -42,6 +42,8 @@ def _copied_cell(cell: Any) -> str:
 
 def _as_array(cells: Sequence[Any]) -> str:
     """An array as PostgreSQL writes it."""
-    inner = (_as_array(c) if isinstance(c, list) else "NULL" if c is None else json.dumps(str(c), ensure_ascii=False)
-             for c in cells)  # fmt: skip
+    inner = (
+        _as_array(c) if isinstance(c, list) else "NULL" if c is None else json.dumps(str(c), ensure_ascii=False)
+        for c in cells
+    )
     return f"{{{','.join(inner)}}}"

@@ -18,17 +18,29 @@ from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.database.database_target import Target, column
 from yellowtor.tables.database.refusals import Refusal, set_patience
 
-USUAL = {"reasons": 120, "matched": 80, "postal": 80, "matched_number": 4, "matched_postcode": 8, "matched_country": 2,
-         "service": 12}  # fmt: skip  # characters of a text that a column must have room for
+USUAL = {
+    "reasons": 120,
+    "matched": 80,
+    "postal": 80,
+    "matched_number": 4,
+    "matched_postcode": 8,
+    "matched_country": 2,
+    "service": 12,
+}  # characters of a text that a column must have room for
 OTHERS = 24
 _tried: set[Any] = set()  # tables that were tried well: a run that follows its source tries once, not in each round
 TRIED: Mapping[str, Sequence[Any]] = {
     "outcome": [outcome.value for outcome in Outcome],
     "level": ["", *(level.value for level in Level)],
-    "latitude": [47.123456, -9.654321], "longitude": [12.123456, -9.654321], "confidence": [0.9876, 1.0],
-    "x": [1234567.891], "y": [1234567.891], "distance_m": [12.3],
-    "geo": ["geo:-47.123456,-112.123456"], "asked_at": ["2026-01-31T12:34:56.789+00:00"],
-}  # fmt: skip
+    "latitude": [47.123456, -9.654321],
+    "longitude": [12.123456, -9.654321],
+    "confidence": [0.9876, 1.0],
+    "x": [1234567.891],
+    "y": [1234567.891],
+    "distance_m": [12.3],
+    "geo": ["geo:-47.123456,-112.123456"],
+    "asked_at": ["2026-01-31T12:34:56.789+00:00"],
+}
 
 
 def try_to_write(

@@ -94,9 +94,11 @@ class JsonLinesTable(_JsonTable):
             yield batch
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        to, before = to or self.path, self.state
+        to = to or self.path
+        before = self.state
         lines = self._records()
-        changed, packed = False, [path.suffix.lower() == ".gz" for path in (to, self.path)]
+        changed = False
+        packed = [path.suffix.lower() == ".gz" for path in (to, self.path)]
         with written_aside(to, self.backup, self.path) as aside:
             with _written(aside, packed=packed[0]) as file:
                 while batch := list(islice(lines, BATCH)):
@@ -112,7 +114,8 @@ class JsonLinesTable(_JsonTable):
         kept()
 
     def _line(self, line: bytes, columns: Sequence[str], cells: Sequence[Any]) -> bytes:
-        text, changes = line.decode(), self._changes(columns, cells)
+        text = line.decode()
+        changes = self._changes(columns, cells)
         try:
             start = text.index("{")
             there = members(text, start).values
@@ -165,7 +168,8 @@ class JsonArrayTable(_JsonTable):
 
     def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
         before = self.state
-        text, done = self._text, list[tuple[TextSpan, str]]()
+        text = self._text
+        done = list[tuple[TextSpan, str]]()
         spans = elements(text, self._array_at())
         for batch in self.batches():
             for row, cells, span in zip(batch, zip(*answering(batch), strict=True), spans, strict=False):
@@ -208,7 +212,8 @@ class GeoJsonTable(JsonArrayTable):
     def _record(self, value: Any, number: int) -> dict[str, Any]:
         if not isinstance(value, dict) or value.get("type") != "Feature":
             raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
-        geometry, properties = value.get("geometry") or {"type": "Point"}, value.get("properties") or {}
+        geometry = value.get("geometry") or {"type": "Point"}
+        properties = value.get("properties") or {}
         coordinates = geometry.get("coordinates") or [] if isinstance(geometry, dict) else None
         if not isinstance(properties, dict) or not isinstance(coordinates, list):
             raise BadSource(f"{self.name}: feature {number} is none of RFC 7946. Nothing was sent.")
@@ -283,7 +288,8 @@ def _no_constant(name: str) -> Any:
 
 def flat(record: Mapping[str, Any], before: str = "") -> dict[str, Any]:
     """A record's members by the names of columns: those of a member of it after its name and a dot."""
-    found, left = dict[str, Any](), [iter([(name, before + name, value) for name, value in record.items()])]
+    found = dict[str, Any]()
+    left = [iter([(name, before + name, value) for name, value in record.items()])]
     while left:  # no recursion: records may be nested deeper than that reaches
         _, column, value = next(left[-1], ("", None, None))
         if column is None:

@@ -30,14 +30,17 @@ class Members(NamedTuple):
 def members(text: str, at: int) -> Members:
     """The members of the object that begins at `at`. The text is known to be valid JSON."""
     values: dict[str, TextSpan] = {}
-    before_name, before_value, end = "", ": ", at + 1
+    before_name = ""
+    before_value = ": "
+    end = at + 1
     at += 1
     while text[name_at := _skip(text, at)] != "}":
         name, name_end = _DECODER.raw_decode(text, name_at)
         value_at = _skip(text, text.index(":", name_end) + 1)
         _, end = _DECODER.raw_decode(text, value_at)
         values[name] = TextSpan(value_at, end)
-        before_name, before_value = text[at:name_at], text[name_end:value_at]
+        before_name = text[at:name_at]
+        before_value = text[name_end:value_at]
         at = _skip(text, end)
         at += text[at] == ","
     if len(values) == 1 and not before_name and before_value.endswith(" "):
@@ -62,7 +65,8 @@ def edits(text: str, at: int, changes: Mapping[Sequence[str], Any]) -> list[tupl
     Objects on the way that are missing are made; a member that is missing is not made only to hold null. Raises
     ValueError where the way leads through something that is no object.
     """
-    found, added = members(text, at), []
+    found = members(text, at)
+    added = []
     done: list[tuple[TextSpan, str]] = []
     by_name: dict[str, dict[Sequence[str], Any]] = {}
     for path, value in changes.items():
@@ -86,7 +90,8 @@ def edits(text: str, at: int, changes: Mapping[Sequence[str], Any]) -> list[tupl
 
 def edited(text: str, done: Sequence[tuple[TextSpan, str]]) -> str:
     """The text with the edits carried out."""
-    pieces, last = [], 0
+    pieces = []
+    last = 0
     for span, new in sorted(done):
         pieces += [text[last : span.start], new]
         last = span.end

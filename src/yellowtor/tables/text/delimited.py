@@ -22,7 +22,8 @@ from yellowtor.tables.text.dialect import MARK, NEAREST, SAMPLE, StatedDialect, 
 from yellowtor.tables.text.row_text import RawRows, RowText
 
 BATCH = 2_000
-PLAIN, TABBED = (".csv", ".txt"), (".tsv", ".tab", ".txt", ".csv")
+PLAIN = (".csv", ".txt")
+TABBED = (".tsv", ".tab", ".txt", ".csv")
 BLANKS = f" \t\r\n\xa0{MARK}"  # that do not belong to a column's name; a mark may stand inside quotes
 
 
@@ -30,8 +31,12 @@ class DelimitedTable(FileTable):
     """A file of delimited text. Raises BadSource for whatever is wrong with it."""
 
     def __init__(
-        self, path: Path, told: StatedDialect = StatedDialect(), backup: Path | None = None, name: str = "",  # noqa: B008 - frozen
-    ) -> None:  # fmt: skip
+        self,
+        path: Path,
+        told: StatedDialect = StatedDialect(),  # noqa: B008 - a frozen value
+        backup: Path | None = None,
+        name: str = "",
+    ) -> None:
         super().__init__(path, backup, name)
         self._told = told
         self._open()
@@ -128,7 +133,8 @@ class DelimitedTable(FileTable):
         All else keeps its bytes: the header, quotes, blanks, line ends, cells whose text stays the same. A letter that
         the encoding has not is written as the nearest that it has.
         """
-        to, before = to or self.path, self.state
+        to = to or self.path
+        before = self.state
         writing = _Writing(self, columns)
         with written_aside(to, self.backup, self.path) as aside:
             with (
@@ -148,7 +154,9 @@ class _Counted:
     """Lines of a file with the number of the last one. A line that was taken can be put back."""
 
     def __init__(self, lines: Iterator[str]) -> None:
-        self._lines, self._back, self.number = lines, list[str](), 0
+        self._lines = lines
+        self._back = list[str]()
+        self.number = 0
 
     def put_back(self, line: str) -> None:
         if line:
@@ -177,10 +185,13 @@ class _Writing:
     """Puts new cells into rows: as the table's dialect has them, beside cells as they are written."""
 
     def __init__(self, table: DelimitedTable, columns: Sequence[str]) -> None:
-        self._table, self._dialect, self.changed = table, table.dialect, False
+        self._table = table
+        self._dialect = table.dialect
+        self.changed = False
         self._added = [name for name in columns if name not in table.header]
         order = [*table.header, *self._added]
-        self._places, self._width = [order.index(name) for name in columns], len(order)
+        self._places = [order.index(name) for name in columns]
+        self._width = len(order)
         self._special = re.compile(f"[{re.escape(self._dialect.delimiter + self._dialect.quote)}\r\n]")
         whole = len(self._dialect.quoted) == len(table.header)
         self._quoted = self._dialect.quoted | (set(range(len(table.header), len(order))) if whole else set())

@@ -15,9 +15,12 @@ SAMPLE = 1 << 20  # so many bytes from the beginning are looked at
 ROWS = 200  # and so many rows
 DELIMITERS = ",;\t|"
 MARKS = (  # byte order marks (Unicode 15, section 23.8); the longer ones first
-    (codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF32_LE, "utf-32-le"), (codecs.BOM_UTF32_BE, "utf-32-be"),
-    (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"),
-)  # fmt: skip
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32-le"),
+    (codecs.BOM_UTF32_BE, "utf-32-be"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+)
 MARK = "\ufeff"  # what a byte order mark is read as: it stays part of the text
 OF_ORDER = {"utf-8-sig": "utf-8", "utf-16": "utf-16-le", "utf-32": "utf-32-le"}  # encodings that would take it away
 LONGEST = 1 << 28  # characters of a cell: a quote that is never closed must not take in a file of any size
@@ -165,7 +168,8 @@ def _decimal(rows: Sequence[Sequence[str]]) -> str:
 
 def _quoting(text: str, delimiter: str, quote: str) -> tuple[frozenset[int], bool, bool]:
     """Which columns stand in quotes throughout, whether the header does, and whether empty cells do."""
-    q, d = re.escape(quote), re.escape(delimiter)
+    q = re.escape(quote)
+    d = re.escape(delimiter)
     field = re.compile(rf"({q}(?:[^{q}]|{q}{q})*+{q}|[^{d}\r\n]*+)({d}|\r\n|\n|\r|\Z)")
     rows: list[list[str]] = [[]]
     for found in islice(field.finditer(text), 100_000):
@@ -174,7 +178,8 @@ def _quoting(text: str, delimiter: str, quote: str) -> tuple[frozenset[int], boo
             if len(rows) > ROWS or found.end() == len(text):
                 break
             rows.append([])
-    header, body = rows[0], [row for row in rows[1:] if len(row) == len(rows[0])]
+    header = rows[0]
+    body = [row for row in rows[1:] if len(row) == len(rows[0])]
     quoted = {
         at
         for at in range(len(header))

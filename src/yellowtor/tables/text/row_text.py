@@ -21,7 +21,8 @@ class RowText:
 
     def __init__(self, dialect: Dialect) -> None:
         self._dialect = dialect
-        quote, delimiter = re.escape(dialect.quote), re.escape(dialect.delimiter)
+        quote = re.escape(dialect.quote)
+        delimiter = re.escape(dialect.delimiter)
         # RFC 4180, section 2. What was matched is never given up again, so that time is linear in the text.
         self._field = re.compile(rf"{delimiter}({quote}(?:[^{quote}]|{quote}{quote})*+{quote}|[^{delimiter}]*+)")
 
@@ -42,7 +43,9 @@ class RowText:
                 taken.append(line)
                 yield line
 
-        cells, texts, left = list[list[str]](), list[str](), len(lines)
+        cells = list[list[str]]()
+        texts = list[str]()
+        left = len(lines)
         reader = self._dialect.reader(noted())
         while left > 0 and (row := next(reader, None)) is not None:
             cells.append(row)

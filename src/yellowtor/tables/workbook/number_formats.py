@@ -29,8 +29,13 @@ _CELL = re.compile(
 )
 _ATTRIBUTE = re.compile(rb"""(\w+)\s*=\s*["']([^"']*)["']""")
 _COMPARE: Mapping[str, Callable[[float, float], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge, "=": operator.eq, "<>": operator.ne,
-}  # fmt: skip
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+    "=": operator.eq,
+    "<>": operator.ne,
+}
 
 
 class Section(NamedTuple):
@@ -55,7 +60,8 @@ def shown_numbers(package: zipfile.ZipFile, xml: bytes) -> Mapping[tuple[int, in
         attributes = dict(_ATTRIBUTE.findall(cell[1]))
         code = styles.get(attributes.get(b"s", b"0"))
         if code and attributes.get(b"t", b"n") == b"n" and b"r" in attributes:
-            reference, text = attributes[b"r"].decode(), fill_zeros(code, cell[2].decode())
+            reference = attributes[b"r"].decode()
+            text = fill_zeros(code, cell[2].decode())
             column = reference.rstrip("0123456789")
             if text is not None:
                 shown[int(reference[len(column) :]), column_number(column)] = text
@@ -87,7 +93,8 @@ def fill_zeros(code: str, digits: str) -> str | None:
     section = _chosen(_sections(code), int(digits))
     if section is None or not section.is_of_zeros:
         return None
-    left, shown = list(digits.lstrip("0")), list[str]()
+    left = list(digits.lstrip("0"))
+    shown = list[str]()
     first = next(at for at, (kind, _) in enumerate(section.tokens) if kind == "digit")
     for at, (kind, text) in reversed(list(enumerate(section.tokens))):
         if kind == "text":
@@ -112,7 +119,8 @@ def _chosen(sections: Sequence[Section | None], number: int) -> Section | None:
 @lru_cache
 def _sections(code: str) -> Sequence[Section | None]:
     """The sections of a format; None for one that shows more than digits and texts."""
-    found, at = list[Section | None](), 0
+    found = list[Section | None]()
+    at = 0
     while at <= len(code):
         text = _SECTION.match(code, at)
         assert text is not None, "it matches nothing, too"
@@ -122,7 +130,9 @@ def _sections(code: str) -> Sequence[Section | None]:
 
 
 def _section(text: str) -> Section | None:
-    condition, tokens, at = None, list[tuple[str, str]](), 0
+    condition = None
+    tokens = list[tuple[str, str]]()
+    at = 0
     while at < len(text):
         token = _TOKEN.match(text, at)
         if token is None:

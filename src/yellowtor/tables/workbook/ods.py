@@ -57,11 +57,14 @@ def splice_content(xml: bytes, sheet: str, splice: Splice) -> bytes:
     """The content with the sheet's cells changed."""
     start, end = _sheet(xml, sheet)
     edits = _edits_by_row(splice)
-    numbers, done = sorted(edits), 0
-    pieces, last = [xml[:start]], start
+    numbers = sorted(edits)
+    done = 0
+    pieces = [xml[:start]]
+    last = start
     for row in _runs(_ROW, xml, start, end):
         upto = bisect_right(numbers, row.at + row.many, done)  # edits count rows from 1
-        inside, done = numbers[done:upto], upto
+        inside = numbers[done:upto]
+        done = upto
         pieces += [xml[last : row.found.start()], _parted_row(row, inside, edits, splice) if inside else row.found[0]]
         last = row.found.end()
     if edits:
@@ -95,7 +98,9 @@ class Seen(NamedTuple):
 
 def seen(xml: bytes, sheet: str) -> Seen:
     """What is to be known of a sheet beside the values in it. Raises Unsafe."""
-    zeros, hidden, merged = dict[tuple[int, int], str](), 0, list[tuple[int, int]]()
+    zeros = dict[tuple[int, int], str]()
+    hidden = 0
+    merged = list[tuple[int, int]]()
     start, end = _sheet(xml, sheet)
     for row in _runs(_ROW, xml, start, end):
         inner = row.found[2] or b""
@@ -136,7 +141,8 @@ def _runs(kind: re.Pattern[bytes], xml: bytes, start: int, end: int) -> Iterator
 
 def _parted_row(row: Run, inside: list[int], edits: dict[int, dict[int, Cell]], splice: Splice) -> bytes:
     """The rows that one element stood for: those that change by themselves, the others together as before."""
-    pieces, last = [], row.at
+    pieces = []
+    last = row.at
     for number in inside:
         pieces += [_counted(row, b"rows", number - 1 - last), _row(row, number, edits.pop(number), splice)]
         last = number
@@ -145,7 +151,9 @@ def _parted_row(row: Run, inside: list[int], edits: dict[int, dict[int, Cell]], 
 
 def _row(row: Run, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
     """One row with its cells changed."""
-    pieces, end, style = [], 0, b""
+    pieces = []
+    end = 0
+    style = b""
     for cell in _runs(_CELL, row.found[2] or b"", 0, len(row.found[2] or b"")):
         inside = sorted(column for column in cells if cell.at <= column < cell.at + cell.many)
         last = cell.at

@@ -19,7 +19,9 @@ def read_ahead(job: Path) -> None:
         if max(map(len, text.splitlines()), default=0) > LONGEST_LINE:
             return  # reading it might take long, and others tell why
         records = tomllib.loads(text)["records"]
-        path, sheet, table = job.absolute().parent / records["file"], records.get("sheet"), records.get("table")
+        path = job.absolute().parent / records["file"]
+        sheet = records.get("sheet")
+        table = records.get("table")
         if path.suffix.lower() in WORKBOOKS and path.is_file() and path.stat().st_size <= LARGEST:
             from yellowtor.tables.workbook.workbook_file import Book, keep_ahead
 

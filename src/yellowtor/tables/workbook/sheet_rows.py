@@ -9,11 +9,13 @@ class SheetRows:
     """The rows of a sheet, read one after the other; those before the ones that are taken are passed over."""
 
     def __init__(self, rows: Iterator[Sequence[object]]) -> None:
-        self._rows, self._passed = rows, 0
+        self._rows = rows
+        self._passed = 0
 
     def take(self, numbers: Sequence[int]) -> Sequence[Sequence[object]]:
         """The rows from the first of these numbers (from 1) to the last."""
-        skipped, self._passed = numbers[0] - 1 - self._passed, numbers[-1]
+        skipped = numbers[0] - 1 - self._passed
+        self._passed = numbers[-1]
         return list(islice(self._rows, skipped, skipped + len(numbers)))
 
 

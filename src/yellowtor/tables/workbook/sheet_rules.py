@@ -56,7 +56,8 @@ def occupied(text: SheetText, columns: Collection[int]) -> dict[int, set[int]]:
     arrays = [block for _, block in _formulas(text) if block is not None]
     taken: dict[int, set[int]] = {}
     for block in [*merged, *arrays]:
-        right, low = block.last_column or block.first_column, block.last_row or block.first_row
+        right = block.last_column or block.first_column
+        low = block.last_row or block.first_row
         inside = {column for column in columns if block.first_column <= column <= right}
         for row in range(block.first_row, low + 1) if inside else ():
             taken.setdefault(row + 1, set()).update(inside)
@@ -69,14 +70,16 @@ def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
     """The cells with formulas; and the block that each gives its results to, where that is not just its cell."""
     for where, at in formula_cells(text):
         told = text.xml[at : text.xml.find(b">", at)]
-        kind, block = attribute(told, b"t"), attribute(told, b"ref")
+        kind = attribute(told, b"t")
+        block = attribute(told, b"ref")
         wide = kind in {b"array", b"dataTable"} and block is not None and b":" in block
         yield where, parse_block(block.decode()) if wide and block else None
 
 
 def formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
     """The cells with formulas, and where in the XML the attributes of each formula are."""
-    xml, cell = text.xml, text.names.cell_starts
+    xml = text.xml
+    cell = text.names.cell_starts
     for at in text.formulas:
         start = xml.rfind(cell, text.start, at)
         if where := attribute(xml[start + len(cell) : xml.find(b">", start)], b"r"):
@@ -85,7 +88,8 @@ def formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
 
 def without_result(text: SheetText) -> list[str]:
     """The cells with formulas that nobody has calculated: no program that only reads them can tell what they say."""
-    value, end = b"<%sv" % text.names.prefix, b"</%sc" % text.names.prefix
+    value = b"<%sv" % text.names.prefix
+    end = b"</%sc" % text.names.prefix
     return [where for where, at in formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
 
 

@@ -18,14 +18,17 @@ class SheetText:
     """A sheet's XML, and where its rows are. Raises Unsafe."""
 
     def __init__(self, xml: bytes) -> None:
-        self.xml, self.names = xml, Names(xml)
+        self.xml = xml
+        self.names = Names(xml)
         self.start, self.end = self.names.data(xml)
         self.rows = list(_found_rows(self.names, xml, self.start, self.end))
 
     @cached_property
     def formulas(self) -> list[int]:
         """Where the attributes of each formula begin."""
-        start, found, at = b"<%sf" % self.names.prefix, list[int](), self.start
+        start = b"<%sf" % self.names.prefix
+        found = list[int]()
+        at = self.start
         while (at := self.xml.find(start, at, self.end)) >= 0:
             at += len(start)
             if self.xml[at] in b" \t\r\n/>":
@@ -47,7 +50,9 @@ class Names:
         if not root:
             raise Unsafe("its XML is not that of a worksheet.")
         p = self.prefix = root[1]
-        self.row_starts, self.row_ends, self.cell_starts = b"<%srow" % p, b"</%srow" % p, b"<%sc" % p
+        self.row_starts = b"<%srow" % p
+        self.row_ends = b"</%srow" % p
+        self.cell_starts = b"<%sc" % p
         self.attributes = re.compile(rb"\b(%s)(/?)>" % ATTRS)
         self.plain_row = re.compile(  # as most are, up to its last cell
             rb"""<%srow r="(\d+)"((?: [\w:]+="[^"<>]*")*)>(?:.*<%sc(?: r="([A-Z]+))?)?""" % (p, p), re.DOTALL
@@ -73,21 +78,28 @@ NO_ROW: SheetRow = (_UNSEEN << 20, -1, b"", 0, 0, 0, 0)  # behind every row
 
 
 def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRow]:
-    number, closing, plain = 0, -1, names.plain_row.match
+    number = 0
+    closing = -1
+    plain = names.plain_row.match
     while (start := xml.find(names.row_starts, at, end)) >= 0:
         if closing < start:
             closing = xml.find(names.row_ends, start, end)
             closing = end if closing < 0 else closing  # only rows without contents are left
-        before, ends = number, closing
+        before = number
+        ends = closing
         if found := plain(xml, start, closing):
             told, rest, reference = found.groups()
-            number, tag = int(told), found.end(2)
-            inner, last = tag + 1, column_of(reference) if reference else _UNSEEN
+            number = int(told)
+            tag = found.end(2)
+            inner = tag + 1
+            last = column_of(reference) if reference else _UNSEEN
         else:
             told, rest, tag, inner = _other_row(names, xml, start)
-            number, last = int(told) if told else before + 1, _UNSEEN
+            number = int(told) if told else before + 1
+            last = _UNSEEN
             if xml[inner - 2] == _SLASH:
-                last, ends = -1, inner
+                last = -1
+                ends = inner
         if number <= before:
             raise Unsafe("the rows of its XML are not in their order; save the workbook anew.")
         if last >= 0 and ends == end:
@@ -101,7 +113,8 @@ def _other_row(names: Names, xml: bytes, start: int) -> tuple[bytes | None, byte
     found = names.attributes.match(xml, start + len(names.row_starts))
     if not found:
         raise Unsafe("a row of its XML can't be read; save the workbook anew.")
-    told, rest = attribute(found[1], b"r"), found[1].rstrip()
+    told = attribute(found[1], b"r")
+    rest = found[1].rstrip()
     if told and not told.isdigit():
         raise Unsafe("a row of its XML has no number; save the workbook anew.")
     return told, rest, found.start(1) + len(rest), found.end()

@@ -63,7 +63,8 @@ def splice_workbook(
             member = sheet_member(package, sheet)
             text = ready or SheetText(package.read(member))
             others = _other_parts(package, sheet, member, text, splice)
-        pieces, xml = splice_sheet(text, splice), text.xml
+        pieces = splice_sheet(text, splice)
+        xml = text.xml
         if to == source:
             changed = b"".join(pieces)
             if changed != xml:
@@ -78,7 +79,8 @@ def _other_parts(
     package: zipfile.ZipFile, sheet: str, member: str, text: SheetText, splice: Splice
 ) -> dict[str, list[bytes]]:
     """The parts beside the sheet that change with it: a table that grows; the workbook's own, where it has formulas."""
-    added, book = sorted(splice.new.items()), book_member(package)
+    added = sorted(splice.new.items())
+    book = book_member(package)
     first, last = (added[0][0], added[-1][0]) if added else (0, -1)
     grown = grown_tables(package, member, splice.header_row, first, [name for _, name in added]) if added else {}
     content = changed_book(package, book, member, text, Added(sheet, first, last))
@@ -98,8 +100,11 @@ def splice_sheet(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview
 
 def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
     """The rows with their cells changed, in pieces of a page each."""
-    names, xml = text.names, text.xml
-    appended, view, at = _Appended(names, splice.columns), memoryview(xml), text.start
+    names = text.names
+    xml = text.xml
+    appended = _Appended(names, splice.columns)
+    view = memoryview(xml)
+    at = text.start
     rows = iter(text.rows)
     header = [SheetPage([splice.header_row], [])] if splice.new else []
     occupied_cells = occupied(text, splice.columns)
@@ -114,9 +119,11 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
             if found > number:
                 raise Unsafe(f"row {number} is not in its XML; save the workbook anew.")
             if number == splice.header_row:
-                split, tail = inner, _changed(names, xml[inner:closing], number, dict(splice.new), splice)
+                split = inner
+                tail = _changed(names, xml[inner:closing], number, dict(splice.new), splice)
             elif last < appended.first and number not in occupied_cells:
-                split, tail = closing, tails[place]
+                split = closing
+                tail = tails[place]
             else:
                 split = _untouched(names, xml, inner, closing, appended.first)
                 cells = {
@@ -149,17 +156,20 @@ class _Appended:
 
     def __init__(self, names: Names, columns: Sequence[int]) -> None:
         prefix = names.prefix.decode()
-        self.first, self.last = min(columns, default=0), max(columns, default=0)
+        self.first = min(columns, default=0)
+        self.last = max(columns, default=0)
         order = sorted(range(len(columns)), key=columns.__getitem__)
         self._starts = [(at, f'<{prefix}c r="{letters(columns[at])}') for at in order]
         self._number = f'"><{prefix}v>', f"</{prefix}v></{prefix}c>"
         self._text = (
-            f'" t="inlineStr"><{prefix}is><{prefix}t xml:space="preserve">', f"</{prefix}t></{prefix}is></{prefix}c>"
-        )  # fmt: skip
+            f'" t="inlineStr"><{prefix}is><{prefix}t xml:space="preserve">',
+            f"</{prefix}t></{prefix}is></{prefix}c>",
+        )
 
     def cells(self, page: SheetPage) -> list[bytes]:
         """The cells of each row; none for what is left or empty. A page at a time, which is faster than a row."""
-        names, parts = list(map(str, page.rows)), list[Iterable[str]]()
+        names = list(map(str, page.rows))
+        parts = list[Iterable[str]]()
         for at, start in self._starts if page.cells else []:
             parts += self._column(start, names, page.cells[at])
         return ["".join(cells).encode() for cells in zip(*parts, strict=False)]  # some repeat for ever
@@ -176,12 +186,16 @@ class _Appended:
             return [repeat(start), rows, repeat(before), cast("Sequence[str]", cells), repeat(after)]
         if kinds == {float}:
             return [repeat(start), rows, repeat(opens), number_texts(cast("Sequence[float]", cells)), repeat(closes)]
-        return [[
-            (f"{start}{row}{before}{cell}{after}" if cell else "") if isinstance(cell, str)
-            else f"{start}{row}{opens}{cell!r}{closes}" if cell.__class__ in _NUMBERS
-            else ""
-            for row, cell in zip(rows, cells, strict=True)
-        ]]  # fmt: skip
+        return [
+            [
+                (f"{start}{row}{before}{cell}{after}" if cell else "")
+                if isinstance(cell, str)
+                else f"{start}{row}{opens}{cell!r}{closes}"
+                if cell.__class__ in _NUMBERS
+                else ""
+                for row, cell in zip(rows, cells, strict=True)
+            ]
+        ]
 
 
 def _untouched(names: Names, xml: bytes, inner: int, closing: int, first: int) -> int:
@@ -205,7 +219,8 @@ def _untouched(names: Names, xml: bytes, inner: int, closing: int, first: int) -
 
 def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
     """The cells of a row, or of the end of one, with some changed and some added."""
-    new, is_header = splice.new, number == splice.header_row
+    new = splice.new
+    is_header = number == splice.header_row
     pieces: list[tuple[int, bytes]] = []
     column = -1
     for cell in names.cell.finditer(inner):
@@ -246,8 +261,14 @@ def _cell(names: Names, column: int, row: int, value: Cell, style: bytes | None)
         return start + b"/>"
     if isinstance(value, str):
         return b'%s t="inlineStr"><%sis><%st xml:space="preserve">%s</%st></%sis></%sc>' % (
-            start, p, p, _escaped(value).encode(), p, p, p
-        )  # fmt: skip
+            start,
+            p,
+            p,
+            _escaped(value).encode(),
+            p,
+            p,
+            p,
+        )
     return b"%s><%sv>%r</%sv></%sc>" % (start, p, value, p, p)
 
 

@@ -45,15 +45,24 @@ class WorkbookTable(FileTable):
     """
 
     def __init__(
-        self, path: Path, sheet: str | None, backup: Path | None = None,
-        *, block: str | None = None, table: str | None = None, answers: Mapping[str, str] = MappingProxyType({}),
-    ) -> None:  # fmt: skip
+        self,
+        path: Path,
+        sheet: str | None,
+        backup: Path | None = None,
+        *,
+        block: str | None = None,
+        table: str | None = None,
+        answers: Mapping[str, str] = MappingProxyType({}),
+    ) -> None:
         super().__init__(path, backup)
-        self._said, self._answers = (sheet, block, table), answers
+        self._said = (sheet, block, table)
+        self._answers = answers
         self._open()
 
     def _open(self) -> None:
-        path, (sheet, block, table), answers = self.path, self._said, self._answers
+        path = self.path
+        (sheet, block, table) = self._said
+        answers = self._answers
         self.remarks = []
         check_file(path)
         with opened(path) as book, readable(path):
@@ -154,7 +163,8 @@ class WorkbookTable(FileTable):
         """
         self._text: tuple[State, SheetText] | None = None
         self._unsafe = ""
-        kind, state = self.path.suffix.lower(), state_of(self.path)
+        kind = self.path.suffix.lower()
+        state = state_of(self.path)
         if kind not in SPLICED:
             check_package(self.path)
             return {}, 0, []
@@ -192,7 +202,8 @@ class WorkbookTable(FileTable):
     @contextmanager
     def _page(self) -> Iterator[tuple[State, calamine.CalamineSheet]]:
         """The sheet: as it was read at first, once, if the file is the same; it is not held for longer."""
-        read, self._read = self._read, None
+        read = self._read
+        self._read = None
         if read and read[0] == state_of(self.path):
             yield read
             return
@@ -217,7 +228,8 @@ class WorkbookTable(FileTable):
         """
         first = self._block.first_row + 1
         with self._page() as (state, page):
-            end, last = page.end[0] if page.end else 0, self._block.last_row
+            end = page.end[0] if page.end else 0
+            last = self._block.last_row
             below = (end if last is None else min(last, end)) + 1
             rows = SheetRows(rows_of(page, f"The sheet {self.sheet!r} of {self.path}"))
             for at in range(first, below, BATCH):
@@ -244,7 +256,8 @@ class WorkbookTable(FileTable):
 
     def _with_zeros(self, numbers: Sequence[int], columns: Sequence[Sequence[object]]) -> Sequence[Sequence[object]]:
         """The columns of a page, with numbers that are shown with leading zeros as the texts that are shown."""
-        shown, there = self._shown, {column for _, column in self._shown}
+        shown = self._shown
+        there = {column for _, column in self._shown}
         return [
             [shown.get((number, at), cell) if cell != "" else "" for number, cell in zip(numbers, column, strict=True)]
             if at in there
@@ -263,13 +276,15 @@ class WorkbookTable(FileTable):
         before = self.state
         places = [self._block.first_column + order.index(name) for name in columns]
         new = {self._block.first_column + order.index(name): name for name in added}
-        splice, to = Splice(self._block.first_row + 1, places, new, self._pages(answering, before)), to or self.path
+        splice = Splice(self._block.first_row + 1, places, new, self._pages(answering, before))
+        to = to or self.path
         if self.path.suffix.lower() == ".ods":
             from yellowtor.tables.workbook.ods import splice_ods
 
             splice_ods(self.path, to, self.sheet, splice, self.backup)
         else:
-            ready, self._text = self._text, None
+            ready = self._text
+            self._text = None
             same = ready[1] if ready and ready[0] == before else None
             splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
         self.left = splice.left
@@ -327,7 +342,8 @@ class WorkbookTable(FileTable):
             raise BadSource(f"{self.path}, sheet {self.sheet!r}: {self._unsafe} Nothing was sent.")
         if self.path.suffix.lower() not in OOXML:
             return
-        first, order = self._block.first_column, [*self.header, *self._added]
+        first = self._block.first_column
+        order = [*self.header, *self._added]
         if taken := [name for name in self._beside[: len(self._added)] if name]:
             raise BadSource(
                 f"{self.path}, sheet {self.sheet!r}: {taken[0]!r} stands beside the records, where the new columns of "
@@ -342,7 +358,8 @@ class WorkbookTable(FileTable):
                 )
             if self._added:
                 with readable(self.path), zipfile.ZipFile(self.path) as package:
-                    sheet, header_row = sheet_member(package, self.sheet), self._block.first_row + 1
+                    sheet = sheet_member(package, self.sheet)
+                    header_row = self._block.first_row + 1
                     grown_tables(package, sheet, header_row, first + len(self.header), self._added)
         except Unsafe as error:
             raise BadSource(f"{self.path}, sheet {self.sheet!r}: {error} Nothing was sent.") from error

@@ -57,7 +57,8 @@ class Book:
     """
 
     def __init__(self, path: Path, begin: str | None = None) -> None:
-        self.path, self.state = path, state_of(path)
+        self.path = path
+        self.state = state_of(path)
         self._book: calamine.CalamineWorkbook | None = None
         self._aside = ThreadPoolExecutor(1, thread_name_prefix="workbook")
         self._names = self._aside.submit(self._open)
@@ -174,9 +175,12 @@ def _check_extent(path: Path, sheet: str) -> None:
         if not told or _area(told[1], told[2]) <= MOST:
             return
         xml = package.read(member)
-    right, low, filled = (b"A", b"1"), (b"A", b"1"), 0
+    right = (b"A", b"1")
+    low = (b"A", b"1")
+    filled = 0
     for found in _FILLED.finditer(xml):
-        cell, filled = (found[1], found[2]), filled + 1
+        cell = (found[1], found[2])
+        filled = filled + 1
         right = max(right, cell, key=lambda it: column_of(it[0]))
         low = max(low, cell, key=lambda it: int(it[1]))
     if _area(right[0], low[1]) > max(MOST, THIN * filled):

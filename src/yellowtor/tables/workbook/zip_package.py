@@ -164,11 +164,13 @@ def _write_ahead(write: IO[bytes], pieces: Iterable[Piece]) -> None:
 
 
 def _chunks(pieces: Iterable[Piece]) -> Iterator[Piece]:
-    some, size = list[Piece](), 0
+    some = list[Piece]()
+    size = 0
     for piece in pieces:
         some.append(piece)
         size += len(piece)
         if size > CHUNK:
             yield some[0] if len(some) == 1 else b"".join(some)
-            some, size = [], 0
+            some = []
+            size = 0
     yield b"".join(some)
