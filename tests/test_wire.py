@@ -12,7 +12,6 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 
 import pytest
-import uritemplate
 from conftest import DATA, KEY
 from hypothesis import given
 from hypothesis import strategies as st
@@ -30,7 +29,6 @@ from yellowtor.markers.page import page_file
 from yellowtor.services.description import Description
 from yellowtor.services.http import LARGEST, HttpService
 from yellowtor.services.making import Wishes
-from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
 
@@ -126,16 +124,6 @@ def test_the_proxy_of_the_environment_is_used_and_what_is_excepted_is_not(tmp_pa
         made = service(tmp_path, "http://nowhere.invalid")
         assert made.read(asyncio.run(send(made))).kind is Kind.UNAVAILABLE
     assert [path.startswith("http://nowhere.invalid/find?") for path, _ in seen] == [True]
-
-
-@given(
-    st.sampled_from(["{+base}/find{?q,limit}", "/a/{q}/b", "/x{+q}", "/x{#q}", "/{?q*}", "/y{?town}{&q}", "/{q}{q}", "/{;q}", "/z?a={q}&k={key}", "/m?t={town}&q={q}&t2={town}", "/{town}{q}", "/{?town,q}"]),
-    st.text(min_size=1, max_size=12), st.sampled_from([None, "", "T", "Ø/&"]),
-)  # fmt: skip
-def test_a_template_expands_to_what_the_library_says(text, question, town):
-    constant = {"base": "http://h/é", "limit": "5", "key": "a b&c"}
-    values = {"q": question} | ({} if town is None else {"town": town})
-    assert UrlTemplate(text, constant).expand(values) == uritemplate.expand(text, {**constant, **values})
 
 
 def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):

@@ -79,15 +79,15 @@ class Progress:
         self._console = console
         self._log = log
         self._asked = ""
-        self._left = None
-        self._forecast = None  # type: str, Left | None, Forecast | None
+        self._left: Left | None = None
+        self._forecast: Forecast | None = None
         self._phase = ""
-        self._total = None
-        self._count = 0  # type: str, int | None, int
+        self._total: int | None = None
+        self._count = 0
         self._sent = self._counted = 0
         self._outcomes: Mapping[str, int] = {}
-        self._until = None
-        self._why = ""  # type: datetime | None, str
+        self._until: datetime | None = None
+        self._why = ""
         self._live = console.is_terminal
         self._faulted = False
         self._started = self._told = time.monotonic()

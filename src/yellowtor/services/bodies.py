@@ -1,6 +1,6 @@
-"""Texts with `{variables}` in them that are no URLs: header fields, and the bodies of requests.
+"""Templates with `{variables}`: URLs (RFC 6570), header fields and request bodies.
 
-A variable's value is escaped as the place wants it, so that no address can become a part of the request.
+Each value is escaped for its place, so that no address can change the structure of a request.
 """
 
 import html
@@ -9,6 +9,8 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import urlencode
+
+from uritemplate import URITemplate
 
 _NAME = re.compile(r"\{([A-Za-z_]\w*)\}")
 _NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
@@ -24,6 +26,11 @@ def names_in(text: Any) -> set[str]:
     if isinstance(text, Mapping):
         return {name for value in text.values() for name in names_in(value)}
     return {name for value in text for name in names_in(value)} if isinstance(text, list) else set()
+
+
+def expand(template: URITemplate, values: Mapping[str, str]) -> str:
+    """The URL that a URI template gives for these values (RFC 6570)."""
+    return template.expand(dict[str, Any](values))
 
 
 def fill(text: str, values: Mapping[str, str], escaped: Callable[[str], str] = str) -> str:

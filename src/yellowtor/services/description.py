@@ -161,6 +161,17 @@ class PriceRule(Settings):
         min_length=1, description="Such as `[{ upto = 10000, per_thousand = 0 }, { per_thousand = 4.5 }]`."
     )
 
+    @field_validator("currency")
+    @classmethod
+    def _in_use(cls, code: str) -> str:
+        from iso4217 import Currency
+
+        try:
+            Currency(code)
+        except ValueError as error:
+            raise ValueError(f"{code!r} is not the code of a currency (ISO 4217)") from error
+        return code
+
     @model_validator(mode="after")
     def _in_order(self) -> "PriceRule":
         ends = [tier.upto for tier in self.tiers]

@@ -14,6 +14,7 @@ from typing import Any
 from urllib.parse import quote, urlencode, urljoin, urlsplit
 
 import orjson
+from uritemplate import URITemplate
 
 from yellowtor.allowance.retry import retry_after_s
 from yellowtor.answers.replies.body_text import CantOpenError
@@ -21,12 +22,11 @@ from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.reading import PAGES, Reading, read_kind
 from yellowtor.answers.replies.reply import Reply, Request
-from yellowtor.services.bodies import fill
+from yellowtor.services.bodies import expand, fill
 from yellowtor.services.calls import Poll
 from yellowtor.services.description import Description, TokenEndpoint
 from yellowtor.services.making import Wishes
 from yellowtor.services.masking import SHORTEST, Masker
-from yellowtor.services.template import UrlTemplate
 from yellowtor.services.transport import LARGEST, RawReply
 
 Known = Callable[[], Mapping[str, str]]
@@ -165,7 +165,7 @@ class Tokens:
             headers["Authorization"] = f"Basic {base64.b64encode(pair).decode()}"
         else:
             fields |= {"client_id": name, "client_secret": secret}
-        url = UrlTemplate(endpoint.url, known).expand({})
+        url = expand(URITemplate(endpoint.url), known)
         return Request(url, headers, "POST", urlencode(fields).encode(), counts=False, before=before)
 
     def take(self, came: RawReply) -> str:
@@ -197,7 +197,7 @@ class Polls:
 
     def request(self, ticket: str, like: Request) -> Request:
         """The request for the reply to what has this ticket, with the header fields of another. Raises ValueError."""
-        url = urljoin(like.url, UrlTemplate(self._poll.url, {**self._known(), "ticket": ticket}).expand({}))
+        url = urljoin(like.url, expand(URITemplate(self._poll.url), {**self._known(), "ticket": ticket}))
         if origin(url) != origin(like.url):
             raise ValueError("the ticket leads to another origin, to which no key is sent")
         headers = {name: text for name, text in like.headers.items() if name != "Content-Type"}

@@ -11,15 +11,16 @@ from functools import partial
 from typing import Any
 from urllib.parse import quote
 
+from uritemplate import URITemplate
+
 from yellowtor.answers.geography.position import Area
 from yellowtor.answers.query_subject import Subject
 from yellowtor.answers.replies.reply import Request
 from yellowtor.errors import BadJob
-from yellowtor.services.bodies import fill, form_bytes, header_text, json_bytes, json_value, xml_text
+from yellowtor.services.bodies import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call
 from yellowtor.services.description import Description, Direction, Signing
 from yellowtor.services.masking import MASK
-from yellowtor.services.template import UrlTemplate
 from yellowtor.services.variables import Values
 from yellowtor.version import __version__
 
@@ -54,10 +55,10 @@ class RequestMaker:
         self._description = description
         self._values = values
         self._known: dict[str, str] = {**values.plain, "limit": str(way.candidates), **wishes.variables()}
-        self._url = UrlTemplate(way.url, self._known)
+        self._url = URITemplate(way.url)
         self._many = way.many
         self._has_fresh = not {*FRESH}.isdisjoint(way.variables() | (way.many.variables() if way.many else set()))
-        self._many_url = UrlTemplate(way.many.url, self._known) if way.many else self._url
+        self._many_url = URITemplate(way.many.url) if way.many else self._url
         body = next(((kind, body) for kind, body in way.bodies().items() if body), None)
         template = [way.url, *(f"{name}: {text}" for name, text in way.headers.items())]
         self.template = "\n".join(template + ([f"POST {body[0]} {body[1]}"] if body else []))
@@ -65,28 +66,29 @@ class RequestMaker:
         self._common = self._headers(self._known)
         self.proxy = fill(description.connection.proxy, self._known, partial(quote, safe=""))
         signing = description.signing
-        self._append = UrlTemplate(signing.append, self._known) if signing and signing.append else None
+        self._append = URITemplate(signing.append) if signing and signing.append else None
         if signing:
             self._secret = b"" if values.unset else _secret(signing, fill(signing.secret, self._known))
 
     def request(self, asked: Subject) -> Request:
         """The request that asks about this."""
         parts = {**asked.variables(), **self._fresh()}
-        return self._made(self._operation, self._url.expand(parts), self._common, {**self._known, **parts})
+        values = {**self._known, **parts}
+        return self._made(self._operation, expand(self._url, values), self._common, values)
 
     def request_many(self, asked: Sequence[Subject]) -> Request:
         """The request that asks about all of these at once; their ids are their places, from 0."""
         many = self._many
         assert many is not None, "the caller looked"
-        known = {**self._known, **(fresh := self._fresh())}
+        known = {**self._known, **self._fresh()}
         each = [{**known, **one.variables(), "id": str(at)} for at, one in enumerate(asked)]
         if many.json_body:
             listed = [json_value(many.question, values) for values in each]
-            return self._made(many, self._many_url.expand(fresh), self._common, known, questions=listed)
+            return self._made(many, expand(self._many_url, known), self._common, known, questions=listed)
         escaped = xml_text if many.xml else fill
         text = many.joined_by.join(escaped(many.question, values) for values in each)
         values = {**known, "questions": text}
-        return self._made(many, self._many_url.expand({"questions": text, **fresh}), self._common, values)
+        return self._made(many, expand(self._many_url, values), self._common, values)
 
     def _fresh(self) -> dict[str, str]:
         """The variables that are new in each request, where there are any."""
@@ -101,8 +103,9 @@ class RequestMaker:
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
         known = self._known | secret
         parts = {**asked.variables(), **self._fresh()}
-        url = UrlTemplate(self._operation.url, known).expand(parts)
-        made = self._made(self._operation, url, self._headers(known), {**known, **parts}, signature="MASKsignature")
+        values = {**known, **parts}
+        url = expand(self._url, values)
+        made = self._made(self._operation, url, self._headers(known), values, signature="MASKsignature")
         fields = [f"{name}: {text}" for name, text in made.headers.items() if name not in {"User-Agent", "Accept"}]
         body = [made.body.decode()] if made.body else []
         text = "\n".join([f"{made.method} {made.url}", *fields, *body])
@@ -127,7 +130,7 @@ class RequestMaker:
             if signing.header:
                 headers[signing.header] = signature
             elif self._append:
-                url += self._append.expand({"signature": signature})
+                url += expand(self._append, {**self._known, "signature": signature})
         if call.json_body:
             return Request(url, _typed(headers, "json"), call.method, json_bytes(call.json_body, values, questions))
         if call.form:

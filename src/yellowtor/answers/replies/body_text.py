@@ -13,6 +13,7 @@ _MARKS = (  # byte order marks (Unicode standard, section 23.8); the longer one 
 )
 NOT_FOR_BODIES = {"idna", "punycode", "undefined", "unicode_escape", "raw_unicode_escape", "mbcs", "oem"}
 NUL_SHOWN = "\ufffd"  # what stands for a NUL: nothing that is read may be closed up around one
+UTF_8 = {"", "utf-8", "utf8"}  # what a charset may be where UTF-8 is meant
 QUOTED = 100  # characters of a body in a message
 
 
@@ -30,14 +31,19 @@ def is_encoding(name: str) -> bool:
     return found.name.replace("-", "_") not in NOT_FOR_BODIES
 
 
+def charset(content_type: str) -> str:
+    """The charset parameter of a Content-Type field (RFC 9110 section 8.3); empty where there is none."""
+    found = _CHARSET.search(content_type)
+    return found[1] if found else ""
+
+
 def decoded(body: bytes, content_type: str, encoding: str | None) -> str:
     """The text of a body: its byte order mark says how it is encoded, else the description, the charset, or UTF-8.
 
     Raises CantOpenError.
     """
-    told = _CHARSET.search(content_type)
-    name = next((name for mark, name in _MARKS if body.startswith(mark)), None) or encoding or (told and told[1])
-    name = name or "utf-8"
+    by_mark = next((name for mark, name in _MARKS if body.startswith(mark)), None)
+    name = by_mark or encoding or charset(content_type) or "utf-8"
     if not is_encoding(name):
         raise CantOpenError(f"the reply says that its text is in {name[:40]!r}, which is no encoding")
     try:

@@ -10,7 +10,16 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
-from yellowtor.answers.replies.body_text import NUL_SHOWN, CantOpenError, decoded, instead, looks_like_page, quoted
+from yellowtor.answers.replies.body_text import (
+    NUL_SHOWN,
+    UTF_8,
+    CantOpenError,
+    charset,
+    decoded,
+    instead,
+    looks_like_page,
+    quoted,
+)
 from yellowtor.answers.replies.json_paths import (
     Fields,
     Finder,
@@ -28,7 +37,6 @@ _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
 _NULL = re.compile(rb"(?<!\\)((?:\\\\)*)\\u0000")
 ENTITIES = "the reply declares entities of its own, which are never expanded"
-_OTHER = re.compile(r"charset\s*=(?!\s*[\"']?utf-?8\b)", re.IGNORECASE)
 _DEEPEST = 250  # columns that a path may speak of
 
 
@@ -81,7 +89,8 @@ class JsonShape:
                 return [orjson.loads(line) for line in body.splitlines() if line.strip()]
             return orjson.loads(body)
         except ValueError as error:
-            if not self._encoding and _OTHER.search(content_type):  # which RFC 8259 has no use for: UTF-8 goes first
+            # RFC 8259 defines no charset for JSON: UTF-8 is tried first.
+            if not self._encoding and charset(content_type).lower() not in UTF_8:
                 return JsonShape("utf-8", lines=self._lines).open(decoded(body, content_type, None).encode(), "")
             raise CantOpenError(instead(body, "JSON", (b"{", b"["))) from error
 

@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import FLOAT
 from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
 from yellowtor.answers.ledger_rows import Kept, PageWritten
@@ -21,8 +20,9 @@ from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_tex
 from yellowtor.tables.database.column_precision import as_held, remark
 from yellowtor.tables.database.database_source import Named, Place, open_engine, told
 from yellowtor.tables.database.database_target import Create, Target, column, columns_of
+from yellowtor.tables.database.dialects.registry import dialect_of
 from yellowtor.tables.database.load import Load
-from yellowtor.tables.database.refusals import Rows, set_patience, write_rows
+from yellowtor.tables.database.refusals import Rows, limit_lock_waits, write_rows
 from yellowtor.tables.database.write_trial import try_to_write
 from yellowtor.tables.row_spool import Page, Spool
 
@@ -112,7 +112,7 @@ class DatabaseTable:
                 self._engine.execution_options(writes=True).connect() as connection,
                 ThreadPoolExecutor(1) as aside,
             ):
-                set_patience(connection)
+                limit_lock_waits(connection)
                 self._target.open(connection, self._records(self.header), self._compared)
                 connection.commit()
                 writing: Future[PageWritten] | None = None
@@ -194,14 +194,11 @@ class DatabaseTable:
         return PageWritten(sorted(left - refused.keys()), refused, texts, changed)
 
     def _comparable(self, wanted: Container[str]) -> dict[str, Any]:
-        """Of the wanted columns those that must be as they were read when answers are written; with their types.
-
-        MariaDB's FLOAT is not among them: it gives fewer digits than it has.
-        """
-        single = self._engine.dialect.name in {"mysql", "mariadb"}
+        """Of the wanted columns those that must be as they were read when answers are written; with their types."""
+        dialect = dialect_of(self._engine.dialect.name)
         names = [name for name in self.header if name in wanted and name not in self.keys]
         kinds = {name: self._kinds.get(name) for name in names}
-        return {name: kind for name, kind in kinds.items() if not (single and type(kind) is FLOAT)}
+        return {name: kind for name, kind in kinds.items() if dialect.is_comparable(kind)}
 
     def _records(self, names: Sequence[str]) -> sa.Select[Any]:
         """The job's records, in these columns."""

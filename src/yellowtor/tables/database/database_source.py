@@ -1,6 +1,6 @@
-"""Where a database is and how it is spoken with, through SQLAlchemy.
+"""Where the records are in a database, and the connection to it through SQLAlchemy.
 
-Its errors become ours here, each with what was and was not written. A password is in no message.
+The database's errors become ours here; each says what was and was not written. No message contains a password.
 """
 
 import re
@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
@@ -16,10 +15,7 @@ from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from yellowtor.database_url import read_url, shown_url, without_password
 from yellowtor.errors import BadSource
-
-DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
-BUSY_S = 30  # how long SQLite waits for another writer
-
+from yellowtor.tables.database.dialects.registry import dialect_of
 
 _NAME = re.compile(r"""(?:("(?:[^"]|"")+"|`[^`]+`|.*?[^"`])\.)?("(?:[^"]|"")+"|`[^`]+`|[^."`]+)""", re.DOTALL)
 
@@ -81,13 +77,8 @@ class Place:
             )
         if self.password is not None:
             url = url.set(password=self.password)
-        url = url.set(drivername=DRIVERS.get(url.drivername, url.drivername))
-        if url.get_backend_name() == "sqlite" and url.database and not url.database.startswith("file:"):
-            path = folder / url.database
-            if not path.is_file():
-                raise BadSource(f"There is no database {path}. Nothing was sent.")
-            url = url.set(database=str(path))
-        return url
+        dialect = dialect_of(url.drivername)
+        return dialect.located(url.set(drivername=dialect.driver or url.drivername), folder)
 
     def shown(self) -> str:
         """The URL without password, driver and options."""
@@ -97,27 +88,12 @@ class Place:
 def open_engine(url: URL) -> sa.Engine:
     """An engine that keeps no connection open between its uses."""
     try:
-        if url.get_backend_name() != "sqlite":
-            return sa.create_engine(url, poolclass=sa.pool.NullPool)
-        engine = sa.create_engine(
-            url, poolclass=sa.pool.NullPool, connect_args={"timeout": BUSY_S, "check_same_thread": False}
-        )
+        return dialect_of(url.get_backend_name()).engine(url)
     except (NoSuchModuleError, ModuleNotFoundError) as error:
         raise BadSource(
             f"No driver for {url.drivername} is installed ({error}). For PostgreSQL: pip install "
             "'yellowtor[postgres]', for MariaDB: pip install 'yellowtor[mariadb]'. Nothing was sent."
         ) from error
-
-    @sa.event.listens_for(engine, "connect")
-    def by_hand(connection: Any, _: object) -> None:
-        connection.isolation_level = None  # the driver begins no transaction of its own
-
-    @sa.event.listens_for(engine, "begin")
-    def begin(connection: sa.Connection) -> None:
-        writes = connection.get_execution_options().get("writes")
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
-
-    return engine
 
 
 @contextmanager

@@ -4,27 +4,23 @@ New cells go in bulk into a temporary table, beside what was read, and from ther
 that changes what differs, where the record is still as it was read.
 """
 
-import json
 import warnings
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import FLOAT
-from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning
+from sqlalchemy.exc import NoSuchTableError, SAWarning
 
-from yellowtor.answers.geography.position import WRITTEN_DECIMALS
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, NUMBERS
-from yellowtor.tables.database.column_precision import SHORTEST, SIX_DIGITS, Coarse, of_decimals
+from yellowtor.tables.database.column_precision import Coarse
 from yellowtor.tables.database.database_source import Named
+from yellowtor.tables.database.dialects.base import NEW
+from yellowtor.tables.database.dialects.registry import dialect_of
 from yellowtor.tables.database.load import Changes, Load, Put
-from yellowtor.tables.database.postgres_copy import copy_text
 
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
-NEW = "yellowtor_new"  # the temporary table
 
 
 def columns_of(engine: sa.Engine, table: Named) -> dict[str, Any]:
@@ -53,7 +49,8 @@ class Target:
             there = None
         self.exists = there is not None
         self._there = there or {}
-        if self.engine.dialect.name != "postgresql":  # to the others, names that differ in case alone are one
+        self._dialect = dialect_of(self.engine.dialect.name)
+        if self._dialect.ignores_name_case:
             spelt = {name.casefold(): name for name in self._there}
             self.columns = {part: spelt.get(name.casefold(), name) for part, name in self.columns.items()}
         self.degrees = [self.columns[part] for part in DEGREES if part in self.columns]
@@ -82,7 +79,7 @@ class Target:
                 f"{self.table} has no column {_list(self._missing)} for the answers. Say create = true under "
                 "[write] to have them made. Nothing was sent."
             )
-        if "geometry" in self.columns and not self._knows_geometry():
+        if "geometry" in self.columns and not self._dialect.has_geometry(self.engine):
             raise BadSource(
                 f"{self.table}: write.columns.geometry needs a database with PostGIS, and this has none. Nothing was "
                 "sent."
@@ -92,38 +89,24 @@ class Target:
                 raise BadSource(
                     f"{self.table}: {part} is text, and the column {name!r} is {self._there[name]}. Nothing was sent."
                 )
-            if name in self._there and part in NUMBERS and not self._takes_decimals(self._there[name]):
+            if name in self._there and part in NUMBERS and not self._dialect.takes_decimals(self._there[name]):
                 raise BadSource(
                     f"{self.table}: {part} is a number with decimals, and the column {name!r} is {self._there[name]}. "
                     "Nothing was sent."
                 )
 
-    def _takes_decimals(self, kind: Any) -> bool:
-        """Whether a column of this type holds numbers with decimals; SQLite's all do."""
-        return self.engine.dialect.name == "sqlite" or not isinstance(
-            kind, sa.Integer | sa.Boolean | sa.Date | sa.DateTime
-        )
+    @property
+    def rolls_back_ddl(self) -> bool:
+        """Whether what is made in a transaction is gone when that is rolled back."""
+        return self._dialect.rolls_back_ddl
+
+    def may_define(self, connection: sa.Connection, statement: str) -> bool:
+        """Whether this user has the right for a statement, CREATE or ALTER."""
+        return self._dialect.may_define(connection, statement)
 
     def coarse(self) -> list[Coarse | None]:
         """What the columns for latitude and longitude make of degrees, where they are there already."""
-        return [self._coarse(self._there.get(self.columns.get(part, ""))) for part in DEGREES]
-
-    def _coarse(self, kind: Any) -> Coarse | None:
-        """What a column of this type makes of degrees; None where it gives back what was written."""
-        scale = getattr(kind, "scale", None)
-        if self.engine.dialect.name == "sqlite":  # there every number is a double
-            return None
-        if scale is not None and scale < WRITTEN_DECIMALS:
-            return of_decimals(scale)
-        if isinstance(kind, FLOAT) and scale is not None:
-            return None  # FLOAT(10,6): what it gives back is read when it has been written
-        return SIX_DIGITS if isinstance(kind, FLOAT) else SHORTEST if isinstance(kind, sa.REAL) else None
-
-    def _knows_geometry(self) -> bool:
-        if self.engine.dialect.name != "postgresql":
-            return False
-        with self.engine.connect() as connection:
-            return bool(connection.execute(sa.text("SELECT to_regtype('geometry') IS NOT NULL")).scalar_one())
+        return [self._dialect.rounding(self._there.get(self.columns.get(part, ""))) for part in DEGREES]
 
     @property
     def is_whole(self) -> bool:
@@ -167,8 +150,7 @@ class Target:
         """The type that a column made for this part of the answer gets."""
         if part == "geometry":
             return "geometry(Point, 4326)"
-        number: Any = sa.REAL() if self.engine.dialect.name == "sqlite" else sa.Double()  # there that is double, too
-        kind: Any = number if part in NUMBERS else sa.Text()
+        kind: Any = self._dialect.number_type() if part in NUMBERS else sa.Text()
         if part in DEGREES and self.create == "numeric":
             kind = sa.Numeric(9, 6)
         return str(kind.compile(self.engine.dialect))
@@ -198,10 +180,8 @@ class Target:
         """A column as it is loaded: degrees as they are sent, so that what the target's type makes of them is seen."""
         kind = self._there[name]
         kind = getattr(kind, "data_type", kind)  # of a domain
-        if name in self.degrees and isinstance(kind, sa.Numeric | sa.Float) and self.engine.dialect.name != "sqlite":
-            if self.engine.dialect.name == "postgresql":
-                return sa.cast(self.at.c[name], sa.Double())
-            return self.at.c[name].op("+")(sa.literal_column("0e0"))  # MariaDB's way to a double
+        if name in self.degrees and isinstance(kind, sa.Numeric | sa.Float):
+            return self._dialect.as_double(self.at.c[name])
         return self.at.c[name]
 
     def _cell(self, name: str) -> str:
@@ -210,14 +190,9 @@ class Target:
     def load(self, columns: Sequence[Sequence[Any]], names: Sequence[str]) -> Load:
         """Columns of keys, of what was read, and of the new cells for the columns named, as the database takes them."""
         into = [*(c.name for c in self._new.c if not c.name.startswith("cell_")), *map(self._cell, names)]
-        raw = columns
-        if self.engine.dialect.name == "postgresql":
-            kinds = [*([None] * len(self.keys)), *self._compared.values(), *([None] * len(names))]
-            columns = [_as_json(c) if isinstance(k, sa.JSON) else c for c, k in zip(columns, kinds, strict=True)]
-            content: Any = copy_text(columns).encode()
-        else:
-            content = [dict(zip(into, row, strict=True)) for row in zip(*columns, strict=True)]
-        return Load(content, into, tuple(names), len(columns[0]), (columns[0][0], columns[0][-1]), raw)
+        kinds = [*([None] * len(self.keys)), *self._compared.values(), *([None] * len(names))]
+        content = self._dialect.content(into, columns, kinds)
+        return Load(content, into, tuple(names), len(columns[0]), (columns[0][0], columns[0][-1]), columns)
 
     def put(self, connection: sa.Connection, load: Load, *, ordered: bool) -> Put:
         """Write the new cells of some rows, and look at what the table makes of them.
@@ -244,10 +219,7 @@ class Target:
             done.changed = connection.execute(change.update, span).rowcount
             done.changed += connection.execute(change.insert, span).rowcount
             done.skipped = connection.execute(change.skipped, span).all()
-        if self.engine.dialect.name == "postgresql":
-            connection.exec_driver_sql(f"TRUNCATE {NEW}")
-        else:
-            connection.execute(sa.delete(self._new))
+        self._dialect.clear(connection, self._new)
         return done
 
     def _changes(self, names: Sequence[str], *, ordered: bool) -> Changes:
@@ -310,39 +282,21 @@ class Target:
         return ~sa.exists(sa.select(sa.literal(1)).select_from(table).where(condition).correlate(self._new))
 
     def _exact(self, value: Any, kind: Any) -> Any:
-        """A value in a form whose equal is the same to the last byte, whatever the column's collation is."""
+        """A value in a form that is equal only if every byte is; numbers are compared as they are."""
         if isinstance(kind, sa.Numeric | sa.Float | sa.Integer | sa.Boolean):
             return value
-        if self.engine.dialect.name in {"mysql", "mariadb"}:
-            return sa.cast(value, sa.BINARY)
-        postgres = self.engine.dialect.name == "postgresql"
-        if postgres and isinstance(kind, sa.JSON):  # one that keeps its blanks is compared without them
-            value = sa.cast(value, JSONB)
-        collation = "C" if postgres else "BINARY"
-        return sa.collate(sa.cast(value, sa.Text), collation)
+        return self._dialect.exact(value, kind)
 
     def _load(self, connection: sa.Connection, load: Load) -> None:
-        if self.engine.dialect.name != "postgresql":
-            connection.execute(sa.insert(self._new), load.content)
-            return
-        driver: Any = connection.connection.driver_connection
-        try:
-            with driver.cursor() as cursor, cursor.copy(f"COPY {NEW} ({', '.join(load.into)}) FROM STDIN") as copy:
-                copy.write(load.content)
-        except self.engine.dialect.loaded_dbapi.Error as error:
-            raise DBAPIError(None, None, error) from error
-        if not self._analyzed:  # the pages are alike: to know one is enough for a good plan
-            connection.exec_driver_sql(f"ANALYZE {NEW}")
+        self._dialect.load(connection, self._new, load)
+        if not self._analyzed:  # the pages are alike: the statistics of one give a good plan for all
+            self._dialect.analyze(connection)
             self._analyzed = True
 
 
 def column(name: str) -> Any:
     """A column by its name alone, whatever its type."""
     return sa.column(name)
-
-
-def _as_json(cells: Sequence[Any]) -> Sequence[Any]:
-    return [None if cell is None else json.dumps(cell, ensure_ascii=False) for cell in cells]
 
 
 def _none_of(query: sa.Select[Any], engine: sa.Engine) -> str:

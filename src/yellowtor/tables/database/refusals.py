@@ -12,10 +12,12 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 
 from yellowtor.tables.database.database_source import database_message
-from yellowtor.tables.database.database_target import NEW, Target
+from yellowtor.tables.database.database_target import Target
+from yellowtor.tables.database.dialects.base import NEW
+from yellowtor.tables.database.dialects.registry import dialect_of
 from yellowtor.tables.database.load import Load, Put
 
-PATIENCE_S = 5  # to be waited for a row or table that somebody else holds
+LOCK_TIMEOUT_S = 5
 MOST = 1_000  # rows refused, from which on it is not about rows any more
 MARIADB_ROW = {1264, 1265, 1366, 1406, 3819, 4025, 1644, 1048, 1292}  # codes of errors that concern a row's values
 
@@ -79,13 +81,10 @@ def write_rows(connection: sa.Connection, target: Target, loads: Sequence[Load],
         done.put += put
 
 
-def set_patience(connection: sa.Connection) -> None:
-    """Have the database wait for others for a few seconds, and then say so."""
-    name = connection.dialect.name
-    if name == "postgresql":
-        connection.exec_driver_sql(f"SET lock_timeout = '{PATIENCE_S}s'")
-    elif name in {"mysql", "mariadb"}:
-        connection.exec_driver_sql(f"SET innodb_lock_wait_timeout = {PATIENCE_S}, lock_wait_timeout = {PATIENCE_S}")
+def limit_lock_waits(connection: sa.Connection) -> None:
+    """Limit how long the database waits for a lock that another session holds."""
+    if statement := dialect_of(connection.dialect.name).lock_timeout(LOCK_TIMEOUT_S):
+        connection.exec_driver_sql(statement)
 
 
 def _keys(target: Target, load: Load) -> list[Sequence[Any]]:

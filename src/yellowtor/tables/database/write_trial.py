@@ -4,7 +4,6 @@ One of the first records gets each outcome and each level once, and texts of a u
 stays.
 """
 
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -16,7 +15,7 @@ from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.database.database_target import Target, column
-from yellowtor.tables.database.refusals import Refusal, set_patience
+from yellowtor.tables.database.refusals import Refusal, limit_lock_waits
 
 USUAL = {
     "reasons": 120,
@@ -50,10 +49,10 @@ def try_to_write(
     what = (target.engine.url, str(target.table), tuple(target.columns.items()), target.is_whole)
     if what in _tried:
         return
-    transactional = target.engine.dialect.name in {"postgresql", "sqlite"}  # its tables can be made on trial
+    transactional = target.rolls_back_ddl
     with target.engine.execution_options(writes=True).connect() as connection, connection.begin() as trial:
         try:
-            set_patience(connection)
+            limit_lock_waits(connection)
             keys: sa.Select[Any] = records.with_only_columns(*map(column, target.keys))
             if transactional:
                 target.make_in(connection, keys)
@@ -70,12 +69,9 @@ def try_to_write(
 
 
 def _check_right(connection: sa.Connection, target: Target) -> None:
-    """Raise BadSource where this user may not make what is missing: MariaDB's tables can't be made on trial."""
+    """Raise BadSource where this user may not make what is missing, and it can't be tried."""
     wanted = "ALTER" if target.exists else "CREATE"
-    grants = [str(row[0]) for row in connection.exec_driver_sql("SHOW GRANTS")]
-    if not any(
-        re.search(rf"\b(?:ALL PRIVILEGES|{wanted})\b(?! (?:USER|ROUTINE|VIEW|TEMPORARY|TABLESPACE))", g) for g in grants
-    ):
+    if not target.may_define(connection, wanted):
         raise BadSource(
             f"{target.table} can't be written: the right {wanted} is denied to this user, and the job says create = "
             "true. Nothing was sent."

@@ -2,6 +2,7 @@
 
 import copy
 import posixpath
+import sys
 import zipfile
 import zlib
 from bisect import bisect_right
@@ -20,6 +21,7 @@ _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationship
 _RELATION_STRICT = "{http://purl.oclc.org/ooxml/officeDocument/relationships}id"
 LEVEL = 3  # of compression: half the time of the usual 6 for a tenth more bytes
 CHUNK = 1 << 20
+COMPRESS_LEVEL = "compress_level" if sys.version_info >= (3, 13) else "_compresslevel"  # public from 3.13 on
 MAY_PASS = 1 << 30  # bytes from which on a part may come to pass what the plain format holds
 Piece = bytes | memoryview
 _PARSER = etree.XMLParser(resolve_entities=False, no_network=True)
@@ -128,7 +130,7 @@ def replace_members(source: Path, to: Path, members: Mapping[str, Iterable[Piece
         for entry in old.infolist():
             kept = copy.copy(entry)  # writing fills an entry's sizes and place in
             if entry.filename in members:
-                kept._compresslevel = LEVEL  # type: ignore[attr-defined]  # noqa: SLF001 - as writestr() does
+                setattr(kept, COMPRESS_LEVEL, LEVEL)
                 with new.open(kept, "w", force_zip64=kept.file_size > MAY_PASS) as write:
                     _write_ahead(write, members[entry.filename])
             else:
