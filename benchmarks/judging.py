@@ -14,10 +14,11 @@ from pathlib import Path
 
 from common import DATA, folder
 
-from yellowtor.addresses.address import Address
-from yellowtor.answers.judging.outcome import Thresholds
+from yellowtor.addresses.keys import subject_key
+from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.service_choice import AskNext
-from yellowtor.answers.ledger_rows import Work
+from yellowtor.answers.ledger_rows import Work, WorkState
+from yellowtor.contracts.address import Address
 from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
@@ -46,9 +47,8 @@ def fill(path, made, terms, count):
             rows = []
             for n in range(first, min(count, first + BATCH)):
                 asked = Address(street=f"{n} Kelp Lane", town="Torvik", postcode="00412", country="XT")
-                question = {made.name: made.asking.question_key(asked.key())}
-                text = json.dumps(asked.as_dict())
-                rows.append(Work(n + 1, str(n), "", None, "", "ask", "[]", text, asked.key(), question))
+                question = {made.name: made.asking.question_key(subject_key(asked))}
+                rows.append(Work(n + 1, str(n), "", None, "", WorkState.ASK, (), asked, subject_key(asked), question))
             book.scanning.put_work(rows)
     with sqlite3.connect(path) as plain:
         plain.execute("INSERT INTO run (id, job_id, started_at, ended_at) VALUES (99, 1, '2026', '2026')")

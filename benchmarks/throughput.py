@@ -17,7 +17,7 @@ from common import DATA, PROGRAM, addresses, folder, lay_out, run, stand_in
 from lxml import etree
 from yarl import URL
 
-from yellowtor.addresses.address import Address
+from yellowtor.contracts.address import Address
 from yellowtor.services.description import Description
 from yellowtor.services.making import RequestMaker, Wishes
 from yellowtor.services.variables import find_values

@@ -1,7 +1,6 @@
 """Asking, with a service and a ledger made of plain values: what is retried, what stops, what is never sent."""
 
 import asyncio
-import json
 from contextlib import asynccontextmanager
 from types import SimpleNamespace
 
@@ -12,6 +11,7 @@ from yellowtor.answers.ledger_rows import AlreadyKnown, Question, Reserved, Spen
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.contracts.address import Address
 from yellowtor.run.asking.ask import Asker
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.asking.gate import Gate
@@ -105,7 +105,7 @@ class Watch:
 
 
 def ask(service, ledger, stop=None):
-    questions = iter([Question(name, json.dumps({"street": name}), 1) for name in service.script])
+    questions = iter([Question(name, Address(street=name), 1) for name in service.script])
     asker = Asker(service, ledger, SystemClock(), Watch())
     return asyncio.run(asker.ask(questions, stop or Cancellation()))
 

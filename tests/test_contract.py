@@ -21,10 +21,13 @@ from sqlalchemy.exc import IntegrityError
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window, tightest
-from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, Written
+from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, WorkState, Written
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.accounts.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
@@ -289,13 +292,14 @@ def test_no_course_of_events_passes_the_window(ledger, events, limit):
     opened.__exit__(None, None, None)
 
 
-ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_from([None, "1,2", "3,4"]))
+OURS, THEIRS = Position(1, 2), Position(3, 4)
+ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_from([None, OURS, THEIRS]))
 
 
 def work_of(item):
-    state = "kept" if item.held else "ask"
+    state = WorkState.KEPT if item.held else WorkState.ASK
     questions = {} if item.held else {"service": item.raw_hash}
-    return Work(*item[:4], item.raw_hash, state, "[]", "{}", item.raw_hash, questions)
+    return Work(*item[:4], item.raw_hash, state, (), Address(), item.raw_hash, questions)
 
 
 @law(
@@ -311,7 +315,7 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
         rows = [row for row in rows if row[0] not in taken_out and data.draw(st.integers(0, 4))]
         at = data.draw(st.integers(0, len(rows)))
         rows[at:at] = put_in
-        now = {key: (cell, None if held == "1,2" and key in ours else held) for key, cell, held in rows}
+        now = {key: (cell, None if held == OURS and key in ours else held) for key, cell, held in rows}
         with open_book(place.where, "job.toml", Clock(), [TERMS]) as opened:
             scanning, found, again = opened.scanning, {}, data.draw(st.sampled_from([None, *rows])) if seen else None
             scanning.recall("")
@@ -326,11 +330,11 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
             assert (scanning.close(), scanning.count()) == (len(here - now.keys()), len(rows))
             answers = opened.judging.answers_in_order(0, len(rows), {"key"})
             assert [answer.key for answer in answers] == [key for key, *_ in rows]
-            written = [a for a in answers if a.outcome == "waiting" and data.draw(st.booleans())]
-            opened.judging.note_written([Written(answer.id, "1,2") for answer in written])
+            written = [a for a in answers if a.outcome is Outcome.WAITING and data.draw(st.booleans())]
+            opened.judging.note_written([Written(answer.id, OURS) for answer in written])
             opened.judging.keep_written(in_place=True)
         ours |= {answer.key for answer in written}
-        rows = [(key, cell, "1,2" if key in ours and not held else held) for key, cell, held in rows]
+        rows = [(key, cell, OURS if key in ours and not held else held) for key, cell, held in rows]
         seen, here = seen | now, set(now)
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from conftest import DATA, Example, lay_out
 
-from yellowtor.answers.geography.position import Position, distance_m
+from yellowtor.contracts.position import Position, distance_m
 from yellowtor.demo.make import make
 
 OTHER_SEEDS = (11, 4242)

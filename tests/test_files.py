@@ -19,7 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_state_machine_as_test
 
-from yellowtor.tables.cells import LEAVE
+from yellowtor.contracts.table import LEAVE
 from yellowtor.tables.text.delimited import DelimitedTable
 
 ORDINARY = 65_534  # nobody's number

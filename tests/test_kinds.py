@@ -20,10 +20,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import yellowtor
+from yellowtor.contracts.table import LEAVE
 from yellowtor.errors import BadSource, KeyRefused
 from yellowtor.opening import file_table
 from yellowtor.run.jobs.record_settings import Records
-from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.json_files.json_records import GeoJsonTable, JsonLinesTable
 from yellowtor.tables.json_files.json_text import edited, edits
 from yellowtor.tables.parquet import ParquetTable

@@ -1,6 +1,5 @@
 """Asked in reverse: from a position to the address that is there, or to none."""
 
-import json
 import math
 import sqlite3
 import tomllib
@@ -14,12 +13,13 @@ from hypothesis import strategies as st
 
 import yellowtor
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.geography.position import Position
 from yellowtor.answers.judging.candidate import Candidate
-from yellowtor.answers.judging.outcome import Outcome, Thresholds
+from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.reverse_judgement import judge_nearby
-from yellowtor.answers.query_subject import spot_at, subject_of
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import AskedPosition, subject_from
 from yellowtor.standin.gazetteer import read_gazetteer
 
 DOORS = [p for p in read_gazetteer(DATA)[0] if p.number == "12" and p.country_code == "XT"][:5]
@@ -172,13 +172,13 @@ def test_replies_in_reverse_may_have_a_shape_of_their_own(lamps):
 
 
 @given(st.floats(-90, 90), st.floats(-180, 180), st.integers(0, 7))
-def test_a_spot_is_its_position_to_the_precision_of_the_question(lat, lon, decimals):
-    spot = spot_at(Position(lat, lon), decimals)
-    for text, exact in ((spot.lat, lat), (spot.lon, lon)):
+def test_an_asked_position_has_the_precision_of_the_question(lat, lon, decimals):
+    asked = AskedPosition.rounded(Position(lat, lon), decimals)
+    for text, exact in ((asked.lat, lat), (asked.lon, lon)):
         assert math.isclose(float(text), exact, abs_tol=0.51 * 10**-decimals)
         assert len(text.partition(".")[2]) == decimals
         assert float(text) != 0 or "-" not in text, "there is one zero"
-    assert subject_of(json.dumps(spot.as_dict())) == spot
+    assert subject_from(asked.as_dict()) == asked
 
 
 @given(st.lists(st.floats(0, 0.01), min_size=1, max_size=4), st.floats(1, 500))

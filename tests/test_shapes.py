@@ -19,11 +19,11 @@ import jsonschema
 import pytest
 from conftest import DATA, KEY, Example, real_addresses, write_csv
 
-from yellowtor.addresses.address import Address
 from yellowtor.allowance.retry import Attempt, Retry, decide
-from yellowtor.answers.query_subject import Spot
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.subject import AskedPosition
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
@@ -147,7 +147,7 @@ def test_the_openapi_description_of_the_stand_in_is_served_and_true(serve, tmp_p
     seen = set()
     subjects = {
         "forward": (first, Address(street="1 No Such Street")),
-        "reverse": (Spot("47.72030", "-28.92600"), Spot("47.60000", "-28.50000")),
+        "reverse": (AskedPosition("47.72030", "-28.92600"), AskedPosition("47.60000", "-28.50000")),
     }
     for shape, (direction, (known, nowhere)) in product(SHAPES, subjects.items()):
         for kind, manners in KINDS.items():

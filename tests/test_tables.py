@@ -14,8 +14,8 @@ from conftest import DATA, real_addresses
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from yellowtor.contracts.table import LEAVE
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE
 from yellowtor.tables.text.delimited import DelimitedTable
 from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
 from yellowtor.tables.workbook.number_formats import fill_zeros, is_of_zeros

@@ -16,13 +16,13 @@ from conftest import DATA, KEY
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yellowtor.addresses.address import Address
 from yellowtor.allowance.forecast import forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.answers.geography.position import Area, Position, distance_m
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import Progress, duration, stderr
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.position import Area, Position, distance_m
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.markers.geojson import geojson_file
 from yellowtor.markers.page import page_file

@@ -16,8 +16,8 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import Exit
 from yellowtor.run.jobs.job import Job
 from yellowtor.services.description import Description

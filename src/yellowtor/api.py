@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from yellowtor.addresses.keys import digest
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
 from yellowtor.run.asking.cancellation import Cancellation
@@ -110,7 +111,7 @@ class _Log:
 
     def advanced(self, count: int) -> None: ...
 
-    def outcomes(self, counts: Mapping[str, int]) -> None: ...
+    def outcomes(self, counts: Mapping[Outcome, int]) -> None: ...
 
     def sent(self, requests: int, counted: int) -> None: ...
 

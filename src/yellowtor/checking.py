@@ -9,12 +9,13 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-from yellowtor.answers.query_subject import Subject
+from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.table import InTransactions, Table
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.jobfiles import check_outputs
 from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.ports import Table, Watcher
+from yellowtor.run.ports import Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.scan import RowReader
 from yellowtor.run.trial import Trial, try_one
@@ -87,7 +88,8 @@ class Checker:
             yield self._checked("columns of records", ", ".join(filter(None, table.header)))
             self._try(lambda: self._check_outputs(job))
             self._try(lambda: table.check_target(to))
-            yield self._checked("where the answers go", str(to or table.into or "into the source"))
+            inside = table.destination if isinstance(table, InTransactions) else "into the source"
+            yield self._checked("where the answers go", str(to or inside))
         self._try(lambda: check_markers(job, self._folder))
         files = [str(file) for file in (job.markers.geojson, job.markers.page) if file]
         yield self._checked("markers", ", ".join(files) or "none")

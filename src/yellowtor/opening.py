@@ -4,12 +4,12 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yellowtor.contracts.table import Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.files import dated, real_path
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD, Records
-from yellowtor.run.ports import Table
 from yellowtor.services.variables import Variable, environment, find_values
 from yellowtor.tables.file_table import FileTable
 from yellowtor.tables.text.delimited import DelimitedTable

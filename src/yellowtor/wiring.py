@@ -19,9 +19,10 @@ from typing import TYPE_CHECKING, NamedTuple
 import platformdirs
 
 from yellowtor.allowance.windows import Window
-from yellowtor.answers.geography.position import Area
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.caps import CapRule
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Area
+from yellowtor.contracts.table import LEAVE, InTransactions, Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.jobfiles import check_outputs, source_file
 from yellowtor.opening import CLOCK, copy_table, database_password, free_name, open_table
@@ -29,22 +30,22 @@ from yellowtor.run.conduct import Parts
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.plan import currency_of
-from yellowtor.run.ports import Book, MarkerFile, Table
+from yellowtor.run.ports import Book, MarkerFile
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.making import Wishes
 from yellowtor.services.variables import environment, find_values
 from yellowtor.settings import read_settings
-from yellowtor.tables.cells import LEAVE
 
 if TYPE_CHECKING:
+    from yellowtor.contracts.clock import Clock
     from yellowtor.ledger.accounts.account import AccountTerms
     from yellowtor.ledger.accounts.account_usage import UsageBook
     from yellowtor.ledger.accounts.requests import Again
     from yellowtor.ledger.jobs.pins import PinBook
     from yellowtor.ledger.maintenance.cache_book import CacheBook
     from yellowtor.ledger.storage.postgres import Server
-    from yellowtor.ledger.storage.store import Clock, Worker
+    from yellowtor.ledger.storage.store import Worker
 
 
 class Files(NamedTuple):
@@ -361,7 +362,7 @@ def open_parts(
             LEAVE,
             files.to,
             tuple(written),
-            table.into,
+            table.destination if isinstance(table, InTransactions) else "",
             lambda copy: copy_table(copy, job),
             free_name,
         )

@@ -13,8 +13,8 @@ from itertools import combinations
 from anyascii import anyascii
 from rapidfuzz.distance import OSA, Levenshtein
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.canonical import canonical
+from yellowtor.contracts.address import Address
 
 _NUMBER = re.compile(r"(?<!\S)\d+[²³¹¼-¾]*(?:\s?[a-z](?![a-z]))?(?:[/-]\d+[a-z]?)*(?!\S)")
 CACHE = 8_192  # towns, streets and countries come again and again

@@ -6,9 +6,10 @@ A key is a BLAKE2b digest of 128 bits in hexadecimal, so that no address stands 
 import hashlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Protocol
 
-from yellowtor.addresses.canonical import SEPARATOR
+from yellowtor.addresses.canonical import SEPARATOR, canonical
+from yellowtor.contracts.address import PARTS
+from yellowtor.contracts.subject import AskedPosition, Subject
 
 
 def digest(*parts: str) -> str:
@@ -22,10 +23,12 @@ def raw_hashes(rows: Iterable[Sequence[str]]) -> list[str]:
     return [blake2b(text.encode(), digest_size=16).hexdigest() for text in map(SEPARATOR.join, rows)]
 
 
-class Queryable(Protocol):
-    """What a question is about, by the names that templates have for it."""
-
-    def as_dict(self) -> dict[str, str]: ...
+def subject_key(subject: Subject) -> str:
+    """The canonical form of a subject: equal for spellings that differ only in case, spaces and punctuation."""
+    if isinstance(subject, AskedPosition):
+        return subject.uri
+    parts = subject.as_dict()
+    return SEPARATOR.join(canonical(parts.get(part, "")) for part in PARTS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +50,7 @@ class Asking:
     wants: tuple[str, ...] = ("q",)
     area: str = ""
 
-    def lacks(self, asked: Queryable) -> str:
+    def lacks(self, asked: Subject) -> str:
         """Why nothing can be asked about this address (or position); empty where something can."""
         if "q" in self.wants:
             return ""

@@ -1,9 +1,11 @@
 """What a ledger knows of one address, as plain values between the verb `cache` and the ledger."""
 
 from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from yellowtor.answers.ledger_rows import Charged, Pin
+from yellowtor.contracts.subject import Subject
 
 
 class KnownReply(NamedTuple):
@@ -32,10 +34,10 @@ class Standing(NamedTuple):
 
 
 class Entry(NamedTuple):
-    """Everything known of one address; parts as JSON, records as (job, key, state), pins with the record's key."""
+    """Everything stored about one subject; records as (job, key, state), pins with the record's key."""
 
     number: int
-    parts: str
+    subject: Subject
     replies: Sequence[KnownReply]
     requests: Sequence[Charged]
     standings: Sequence[Standing]
@@ -65,7 +67,7 @@ class Sizes(NamedTuple):
 class Exported(NamedTuple):
     """A reply, or a pin on an address, with all of its provenance, as it leaves one ledger for another."""
 
-    parts: str  # JSON
+    subject: Subject
     address_key: str
     lat: float | None
     lon: float | None
@@ -75,7 +77,7 @@ class Exported(NamedTuple):
     kind: str = ""
     status: int = 0
     message: str = ""
-    headers: str = "{}"
+    headers: Mapping[str, str] = MappingProxyType({})
     body: bytes = b""
     received_at: str = ""
     cost: int = 0

@@ -1,31 +1,49 @@
 """Plain values that pass between a run and its ledger."""
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from types import MappingProxyType
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
+from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Outcome, Reason
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import Subject
 
 EXTRA = "extra:"  # begins the names of fields that a description adds of its own
+Reader = Callable[[Sequence[Any]], Sequence[Any]]
+NO_READERS: Mapping[str, Reader] = MappingProxyType({})
+
+
+class WorkState(StrEnum):
+    """What the scan decided about a record."""
+
+    ASK = "ask"
+    KEPT = "kept"
+    INCOMPLETE = "incomplete"
+    PINNED = "pinned"  # a person decided the position; never stored
+    VANISHED = "vanished"  # no longer in the source
 
 
 class Known(NamedTuple):
-    """A record as the source has it now, beside what the ledger remembers of it (None for a new one).
+    """A record as the source has it now, and what the ledger stores of it (None for a new record).
 
-    `place` is its place in the source, from 1. `held` are the source's own coordinates as they would be written (None:
-    there are none, or they are ours as we wrote them last), `written` those, `answered` ours as they were judged last.
+    `place` is its row number in the source, from 1. `held` is the source's own position (None: it has none, or the one
+    that we wrote last), `written` the position that we wrote last, `answered` the one that was judged last.
     """
 
     place: int
     key: str
     raw_hash: str
-    held: str | None
+    held: Position | None
     known_hash: str | None
-    known_held: str | None
+    known_held: Position | None
     held_hash: str | None
-    written: str | None
-    answered: str | None
+    written: Position | None
+    answered: Position | None
 
     @property
     def is_new(self) -> bool:
@@ -33,64 +51,42 @@ class Known(NamedTuple):
 
 
 class Work(NamedTuple):
-    """What a record has become after composing: `state` is kept, incomplete or ask; address and reasons are JSON.
+    """What the scan decided about a record.
 
-    questions are the keys of what is asked about it, by the service's name: of those that can be.
+    held_hash is the address that the record had when its position was first seen. questions are the keys of its
+    questions by the service's name, of the services that can be asked.
     """
 
     place: int
     key: str
     raw_hash: str
-    held: str | None
+    held: Position | None
     held_hash: str
-    state: str
-    reasons: str
-    address: str
+    state: WorkState
+    reasons: Sequence[Reason]
+    subject: Subject
     address_key: str
     questions: Mapping[str, str]
 
 
-class PageWritten(NamedTuple):
-    """What has become of a page's rows, by their places in it (from 0), where they do not hold just what was answered.
-
-    left were edited, or have gone, since they were read; refused were not written, and why; of others the table gives
-    back other texts than it was given, or than it had: returned has those, by column. changed is how many rows are
-    other than before.
-    """
-
-    left: Sequence[int] = ()
-    refused: Mapping[int, str] = MappingProxyType({})
-    returned: Mapping[int, Mapping[str, str]] = MappingProxyType({})
-    changed: int = 0
-
-
-ALL_WRITTEN = PageWritten()
-
-
-class Kept(Protocol):
-    """Called when what was answered for rows is in its place: for all of them, or (in a database) a page at a time."""
-
-    def __call__(self, page: PageWritten = ALL_WRITTEN) -> None: ...
-
-
 class Written(NamedTuple):
-    """Coordinates that are new in the target, in the form in which they are written, for a record of the ledger.
+    """A position that is new in the target, for a record of the ledger.
 
-    sent is what the table was given, where that gives back something else. raw_hash is the fingerprint that the
-    record's address has got by the writing itself (a trigger), if it has.
+    sent is the position that the table was given, if it returns another one. raw_hash is the new fingerprint of the
+    record's address, if the writing itself changed it (a trigger).
     """
 
     id: int
-    coordinates: str
-    sent: str | None = None
+    position: Position
+    sent: Position | None = None
     raw_hash: str | None = None
 
 
 class Question(NamedTuple):
-    """One open question: its key, the address (JSON) and how many records wait for it."""
+    """One open question: its key, what it is about, and how many records wait for it."""
 
     key: str
-    address: str
+    subject: Subject
     records: int
 
 
@@ -119,110 +115,123 @@ class Turn(NamedTuple):
 
 
 class ReadAs(NamedTuple):
-    """What a kept reply was found to say by the reading rules with a key; candidates as JSON."""
+    """What the reading rules with this key found in a stored reply."""
 
     reply: int
     reading_key: str
-    candidates: str
-    kind: str
+    candidates: Sequence[Candidate]
+    kind: Kind
     message: str
 
 
 class KeptReply(NamedTuple):
-    """A reply as the ledger has it; candidates (JSON) are those that were read by today's rules, if they were.
+    """A stored reply. candidates are None if today's rules have not read it yet.
 
-    Then kind and message are by these rules as well, and its body and headers are left out.
+    If they have, kind and message are by these rules too, and body and headers are left out.
     """
 
     id: int
     kind: Kind
     status: int
     message: str
-    candidates: str | None
+    candidates: Sequence[Candidate] | None
     body: bytes
-    headers: str  # JSON
+    headers: Mapping[str, str]
 
 
 class Unjudged(NamedTuple):
-    """An address that has not been judged by today's thresholds. `address` is the ledger's number of it, `parts` JSON.
+    """A subject that today's thresholds have not judged. `address` is the ledger's number of it.
 
-    replies are by the service's name: of each that can be asked about it, None where it has not replied yet.
+    replies are by the service's name, one for each service that can be asked; None if it has not replied yet.
     """
 
     address: int
-    parts: str
+    subject: Subject
     replies: Mapping[str, KeptReply | None]
 
 
 class Judged(NamedTuple):
-    """The judgement of an address, as the ledger keeps it. parts (of the matched one) and reasons are JSON.
+    """The judgement of a subject, as the ledger stores it.
 
-    Among the parts are the fields that the description adds of its own. reply_id is the reply that it rests on, newest
-    the newest of all that it was made from; enough: no other service need be asked.
+    parts are those of the matched address, and the description's own fields. reply_id is the reply behind the
+    judgement, newest the newest reply that was considered; enough: no other service need be asked.
     """
 
     address: int
     reply_id: int | None
     newest: int
     enough: bool
-    outcome: str
+    outcome: Outcome
     lat: float | None
     lon: float | None
     confidence: float | None
     basis: str
     level: str
     matched: str
-    parts: str
-    reasons: str
+    parts: Mapping[str, str]
+    reasons: Sequence[Reason]
 
 
 class Answer(NamedTuple):
-    """How one record stands now: what is written back and drawn. `id` is the ledger's number of the record."""
+    """The current answer for one record. `id` is the ledger's number of the record."""
 
     id: int
     key: str
     raw_hash: str
-    held: str | None
-    written: str | None
-    sent: str | None  # what the table was given when it gave back `written`, if that is something else
-    address: str
-    outcome: str
+    held: Position | None
+    written: Position | None
+    sent: Position | None  # what the table was given when it returned `written`, if that is another position
+    address: Subject
+    outcome: Outcome | None
     lat: float | None
     lon: float | None
     confidence: float | None
     basis: str
     level: str
     matched: str
-    parts: str
-    reasons: str
+    parts: Mapping[str, str]
+    reasons: Sequence[Reason]
     service: str | None
     asked_at: str | None  # ISO 8601, UTC
     pin: int | None  # the ledger's number of the position that a person has decided
 
 
-UNKNOWN = Answer(0, "", "", None, None, None, "{}", "", None, None, None, "", "", "", "{}", "[]", None, None, None)
+NO_PARTS: Mapping[str, str] = MappingProxyType({})
+UNKNOWN = Answer(
+    0, "", "", None, None, None, Address(), None, None, None, None, "", "", "", NO_PARTS, (), None, None, None
+)
 
 
 class Answers:
-    """How so many records stand now, column by column; whole Answers are made when one is looked at.
+    """The current answers for many records, column by column. Fields that were not wanted are None.
 
-    What nobody wanted of them is None. A record that can't be told about is UNKNOWN.
+    readers turn the ledger's texts into values, by column: each is called when its column is first used.
     """
 
-    def __init__(self, columns: Mapping[str, Sequence[Any]], count: int) -> None:
-        self._columns = columns
+    def __init__(
+        self, columns: Mapping[str, Sequence[Any]], count: int, readers: Mapping[str, Reader] = NO_READERS
+    ) -> None:
+        self._columns = dict(columns)
         self._count = count
+        self._readers = {name: readers[name] for name in columns if name in readers}
 
     @classmethod
     def of(cls, rows: Sequence[Answer]) -> "Answers":
         return cls(dict(zip(Answer._fields, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
 
     def column(self, name: str) -> Sequence[Any]:
-        """One field of all of them."""
+        """One field of all records."""
+        if name in self._readers:
+            self._columns[name] = self._readers.pop(name)(self._columns[name])
         return self._columns.get(name) or (None,) * self._count
 
+    def points(self) -> list[tuple[float, float] | None]:
+        """Latitude and longitude of each record, None if it has no point."""
+        pairs = zip(self.column("lat"), self.column("lon"), strict=True)
+        return [None if pair[0] is None or pair[1] is None else pair for pair in pairs]
+
     def without(self, places: Collection[int]) -> "Answers":
-        """The same, with nothing known about the records in these places."""
+        """The same, with nothing known about the records at these indexes."""
         return self.of([UNKNOWN if at in places else row for at, row in enumerate(self)]) if places else self
 
     def __len__(self) -> int:

@@ -10,7 +10,6 @@ from rich.text import Text
 
 from yellowtor.addresses.canonical import canonical
 from yellowtor.answers.cache_entry import Entry, KnownReply, SizeOf
-from yellowtor.answers.query_subject import subject_of
 from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending, position_of
 from yellowtor.errors import BadJob
@@ -160,7 +159,7 @@ def _entry(book: CacheBook, address: str) -> Entry:
 
 
 def _line(entry: Entry) -> str:
-    return subject_of(entry.parts).line()
+    return entry.subject.line()
 
 
 def _show(console: Console, entry: Entry) -> None:
@@ -219,14 +218,15 @@ def _show_reply(console: Console, reply: KnownReply) -> None:
 
 
 def _mark(outcome: str) -> Text:
-    from yellowtor.answers.judging.outcome import Outcome
+    from yellowtor.contracts.outcome import Outcome
 
     return mark(next(one for one in Outcome if one.value == outcome))
 
 
 def _json(entry: Entry) -> dict[str, object]:
-    return entry._asdict() | {
-        "parts": json.loads(entry.parts),
+    return {
+        "number": entry.number,
+        "parts": entry.subject.as_dict(),
         "address": _line(entry),
         "replies": [one._asdict() | {"body": one.body.decode(errors="replace")} for one in entry.replies],
         "requests": [one._asdict() for one in entry.requests],

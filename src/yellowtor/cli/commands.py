@@ -15,10 +15,10 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.cli.eventlog import open_log
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.opening import CLOCK
 from yellowtor.run.asking.cancellation import Cancellation

@@ -20,8 +20,8 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.cli.eventlog import EventLog
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.markers.look import MARKS
 from yellowtor.run.conduct import Summary
 
@@ -85,7 +85,7 @@ class Progress:
         self._total: int | None = None
         self._count = 0
         self._sent = self._counted = 0
-        self._outcomes: Mapping[str, int] = {}
+        self._outcomes: Mapping[Outcome, int] = {}
         self._until: datetime | None = None
         self._why = ""
         self._live = console.is_terminal
@@ -112,7 +112,7 @@ class Progress:
         self._count += count
         self._plain()
 
-    def outcomes(self, counts: Mapping[str, int]) -> None:
+    def outcomes(self, counts: Mapping[Outcome, int]) -> None:
         self._outcomes = counts
 
     def sent(self, requests: int, counted: int) -> None:
@@ -164,8 +164,8 @@ class Progress:
         if not self._asked:
             return text
         for outcome in (Outcome.PLACED, Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED):
-            if outcome.value in self._outcomes:
-                text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome.value]:,}")
+            if outcome in self._outcomes:
+                text.append("  ").append(mark(outcome)).append(f" {self._outcomes[outcome]:,}")
         text.append(f"  · {self._sent / seconds:.1f}/s")
         if self._left is not None:
             text.append(f" · {max(0, self._left.left - self._counted):,} left {self._left.words}")

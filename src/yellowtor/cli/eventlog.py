@@ -12,7 +12,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
 
-from yellowtor.answers.query_subject import subject_of
 from yellowtor.errors import BadJob
 
 OURS = re.compile(rb'(?:\{"at": ")?\d{4}-\d\d-\d\dT|$')  # how a log begins, or an empty file
@@ -27,10 +26,8 @@ class EventLog:
         self._as_json = as_json
 
     def event(self, name: str, facts: Mapping[str, object]) -> None:
-        """Write one down. Of an address (JSON) its line is written."""
+        """Write an event; facts without a value are left out."""
         told = {key: value for key, value in facts.items() if value not in (None, "")}
-        if "address" in told:
-            told["address"] = subject_of(str(told["address"])).line()
         at = datetime.now(UTC).isoformat(timespec="milliseconds")
         if self._as_json:
             line = json.dumps({"at": at, "event": name, **told}, ensure_ascii=False)

@@ -5,7 +5,7 @@ from pathlib import Path
 import typer
 
 from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
-from yellowtor.answers.geography.position import WRITTEN_DECIMALS, Position
+from yellowtor.contracts.position import WRITTEN_DECIMALS, Position
 from yellowtor.errors import BadJob
 
 

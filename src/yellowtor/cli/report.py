@@ -10,9 +10,9 @@ from rich.text import Text
 
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import duration, mark, outcome_table, short
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult, AskTotals
 from yellowtor.run.asking.shared_run import SharedRun
 from yellowtor.run.conduct import Summary

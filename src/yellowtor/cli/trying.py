@@ -13,14 +13,15 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.addresses.address import PARTS, Address
 from yellowtor.addresses.canonical import fold_blanks
-from yellowtor.answers.geography.position import distance_m
-from yellowtor.answers.judging.outcome import Thresholds
-from yellowtor.answers.query_subject import Spot, Subject, spot_at
+from yellowtor.addresses.keys import subject_key
+from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import mark, note, stderr, stdout
 from yellowtor.cli.inputs import position_of
+from yellowtor.contracts.address import PARTS, Address
+from yellowtor.contracts.position import WRITTEN_DECIMALS, distance_m
+from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.errors import BadJob, Exit
 from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
@@ -109,7 +110,7 @@ def _tried(
 
 def _direction(asked: Subject, job: Job | None, wish: Wish) -> Direction:
     """In reverse where there is a position to ask about; a saved reply is read as the job would, if there is one."""
-    if isinstance(asked, Spot) or (wish.reply and job and job.in_reverse):
+    if isinstance(asked, AskedPosition) or (wish.reply and job and job.in_reverse):
         return "reverse"
     return "forward"
 
@@ -123,7 +124,7 @@ def _asked(wish: Wish, job: Job | None, folder: Path) -> Subject:
     if wish.at is not None:
         if wish.text or wish.parts:
             raise BadJob("--at is a position, and an address is given too: say one of them. Nothing was sent.")
-        return spot_at(position_of(wish.at), job.ask.decimals if job else DECIMALS)
+        return AskedPosition.rounded(position_of(wish.at), job.ask.decimals if job else DECIMALS)
     parts: dict[str, str] = {}
     for part in wish.parts:
         name, equals, text = part.partition("=")
@@ -132,7 +133,7 @@ def _asked(wish: Wish, job: Job | None, folder: Path) -> Subject:
             raise BadJob(f"--part {part!r}: say NAME=TEXT, with a NAME of {known}. Nothing was sent.")
         parts[name] = fold_blanks(text)
     address = Address(whole=fold_blanks(wish.text), **parts)
-    if not address.key().strip("\x1f") and wish.reply is None:
+    if not subject_key(address).strip("\x1f") and wish.reply is None:
         raise BadJob("The address is empty. Nothing was sent.")
     return address
 
@@ -204,7 +205,7 @@ def _candidates(trial: Trial) -> Table:
         table.add_column(name, justify="right" if name in {"latitude", "longitude"} else "left", overflow="fold")
     for candidate in trial.read.candidates:
         chosen = "→" if candidate is trial.judgement.candidate else ""
-        lat, lon = candidate.position.written().split(",")
+        lat, lon = (f"{side:.{WRITTEN_DECIMALS}f}" for side in candidate.position)
         words = str(candidate.level or "?"), str(candidate.method or "")
         table.add_row(chosen, lat, lon, *words, matched(candidate))
     return table
@@ -222,7 +223,7 @@ def _compare(console: Console, trials: Sequence[Trial]) -> None:
         sure = trial.judgement.confidence
         cells: list[Any] = ["", "", "", "", ""]
         if best and first:
-            lat, lon = best.position.written().split(",")
+            lat, lon = (f"{side:.{WRITTEN_DECIMALS}f}" for side in best.position)
             apart = f"{distance_m(first, best.position):,.0f} m"
             cells = [lat, lon, apart, str(best.level or "?"), f"{sure.value:.2f}" if sure else ""]
         table.add_row(trial.service, str(trial.read.kind), *cells, mark(trial.judgement.outcome))

@@ -10,11 +10,12 @@ from typing import IO, Any, NamedTuple
 
 from rapidfuzz import fuzz, process
 
-from yellowtor.addresses.address import PARTS, Address
 from yellowtor.addresses.canonical import canonical
+from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.cache_entry import Exported
-from yellowtor.answers.geography.position import WRITTEN_DECIMALS, Position
-from yellowtor.answers.query_subject import subject_of
+from yellowtor.contracts.address import PARTS, Address
+from yellowtor.contracts.position import WRITTEN_DECIMALS, Position
+from yellowtor.contracts.subject import subject_from
 from yellowtor.errors import BadSource
 from yellowtor.run.ports import CacheBook, Watcher
 
@@ -50,7 +51,7 @@ def find(book: CacheBook, text: str, most: int, watch: Watcher) -> list[Match]:
     found = list[Match]()
     watch.phase("Looking")
     for page in book.addresses():
-        lines = [subject_of(parts).line() for _, parts in page]
+        lines = [subject.line() for _, subject in page]
         folded = [canonical(line) for line in lines]
         for _, likeness, at in process.extract(
             wanted, folded, scorer=fuzz.token_set_ratio, score_cutoff=LIKE, limit=most
@@ -82,12 +83,12 @@ def _feature(one: Exported) -> dict[str, Any]:
     if not one.question_key:
         told: dict[str, Any] = {"pin": {"who": one.who, "why": one.why, "when": one.received_at}}
     else:
-        told = {name: getattr(one, name) for name in PROVENANCE} | {"headers": json.loads(one.headers)}
+        told = {name: getattr(one, name) for name in PROVENANCE} | {"headers": dict(one.headers)}
         try:
             told["body"] = one.body.decode()
         except UnicodeDecodeError:
             told["body_base64"] = base64.b64encode(one.body).decode("ascii")
-    return {"type": "Feature", "geometry": point, "properties": {"address": json.loads(one.parts), **told}}
+    return {"type": "Feature", "geometry": point, "properties": {"address": one.subject.as_dict(), **told}}
 
 
 def take_over(
@@ -140,14 +141,13 @@ def _exported(feature: Mapping[str, Any], who: str, why: str, fixed: Mapping[str
     told = feature["properties"]
     point = feature.get("geometry")
     position = _position(point) if point else None
-    parts = _parts(told, fixed)
-    asked = subject_of(json.dumps(parts))
+    subject = subject_from(_parts(told, fixed))
     lat, lon = (position.lat, position.lon) if position else (None, None)
-    one = Exported(json.dumps(parts, ensure_ascii=False), asked.key(), lat, lon)
+    one = Exported(subject, subject_key(subject), lat, lon)
     if "question_key" in told:
         body = base64.b64decode(told["body_base64"]) if "body_base64" in told else told["body"].encode()
         kept = {name: told[name] for name in PROVENANCE}
-        return one._replace(**kept, headers=json.dumps(told["headers"]), body=body)
+        return one._replace(**kept, headers=dict(told["headers"]), body=body)
     if position is None:
         raise ValueError("it has neither a point nor a reply")
     pinned = told.get("pin") or {}

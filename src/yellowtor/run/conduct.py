@@ -1,6 +1,6 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
@@ -9,10 +9,11 @@ from pathlib import Path
 
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.allowance.windows import Left, tightest
-from yellowtor.answers.judging.outcome import Outcome
 from yellowtor.answers.ledger_rows import Question, Turn
-from yellowtor.answers.query_subject import subject_of
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.table import KeepsBackup, Table
 from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
 from yellowtor.files import announcing, check_writable, state_of
@@ -23,7 +24,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.judging import Judging
 from yellowtor.run.outlier_report import find_far
 from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
-from yellowtor.run.ports import Book, Clock, MarkerFiles, Service, Table, Watcher
+from yellowtor.run.ports import Book, MarkerFiles, Service, Watcher
 from yellowtor.run.scan import ScanResult, scan
 from yellowtor.run.writeback import Changes, WriteBack, WriteResult
 
@@ -131,19 +132,19 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
             wrote = _write(parts, back, watch, source, scanned.records)
     counts = book.judging.outcomes()
     placed_by = book.judging.placed_by() if len(services) > 1 else {}
-    backup = parts.table.backup
+    backup = parts.table.backup if isinstance(parts.table, KeepsBackup) else None
     return Summary(
         scanned,
         plan,
         asked,
-        {o: counts.get(o.value, 0) for o in Outcome},
+        {outcome: counts.get(outcome, 0) for outcome in Outcome},
         placed_by,
         wrote,
         parts.files if wrote else (),
         parts.into,
         backup if backup and backup.exists() else None,
         changes,
-        tuple(subject_of(text).line() for text in book.abandoned),
+        tuple(subject.line() for subject in book.abandoned),
         job.in_reverse,
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
         tuple(book.requests[services[0].name].left()),
@@ -315,7 +316,7 @@ def _ask(
     watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now()))
     open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
-    def judge() -> dict[str, int]:
+    def judge() -> Mapping[Outcome, int]:
         judging.judge_open(parts.book.judging, pages=1)
         return parts.book.judging.outcomes()
 

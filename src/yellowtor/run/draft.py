@@ -10,10 +10,10 @@ from tomlkit.items import Table
 from yellowtor.addresses.guess import Guess, guess_columns
 from yellowtor.answers.geography.cell_coordinates import read_coordinates
 from yellowtor.answers.geography.outliers import area_of
-from yellowtor.answers.geography.position import Area
+from yellowtor.contracts.position import Area
+from yellowtor.contracts.table import Row
 from yellowtor.errors import BadSource
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.ports import Row
 
 PARTS = ("whole", "number", "street", "town", "postcode", "region", "country")
 ANSWERS = {"latitude": "Latitude", "longitude": "Longitude", "outcome": "Outcome", "confidence": "Confidence"}

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from yellowtor.contracts.table import HasFormulas, Row, Table
 from yellowtor.errors import BadSource
 from yellowtor.files import Announce, fingerprint, keep_copy, real_path, state_of
-from yellowtor.run.ports import Row, Table, WrittenBook
+from yellowtor.run.ports import WrittenBook
 from yellowtor.run.writeback import Change, WriteBack
 
 SHOWN = 8  # cells that a message names
@@ -70,7 +71,7 @@ def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
     """
     edits = Edits()
     there = _Rows(back, copy)
-    calculated = source.calculated
+    calculated = source.calculated if isinstance(source, HasFormulas) else ()
     for key, wanted, asked in _expected(back, source, copy.header):
         held = there.take(key)
         if held is None:

@@ -3,26 +3,24 @@
 Candidates are read from a kept reply once for each set of reading rules; nothing is sent, whatever changed.
 """
 
-import json
 from collections.abc import Callable, Sequence
 from itertools import islice
 from typing import Any
 
-import orjson
-
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.geography.position import WRITTEN_DECIMALS
 from yellowtor.answers.judging.candidate import Candidate
-from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds, judge
+from yellowtor.answers.judging.judgement import Judgement, Thresholds, judge
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
-from yellowtor.answers.ledger_rows import EXTRA, Judged, KeptReply, ReadAs, Unjudged
-from yellowtor.answers.query_subject import Spot, Subject, subject_of
+from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Judged, KeptReply, ReadAs, Unjudged
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.replies.reply_drift import SAMPLE, Drift
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import WRITTEN_DECIMALS
+from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.run.ports import JudgeBook, Service
 
 Found = list[ReadAs]
@@ -64,7 +62,7 @@ class Judging:
             return
         for service in self._services.values() if not self._drifts else ():
             earlier = book.answers_before(service.name, service.reading_key, SAMPLE)
-            self._drifts[service.name] = Drift(service.name, [_candidates(text) for text in earlier])
+            self._drifts[service.name] = Drift(service.name, earlier)
         for page in islice(book.unjudged(self.key, self._readings), pages):
             found: Found = []
             book.put_judged([self._judge(item, found) for item in page], self.key, found)
@@ -75,7 +73,7 @@ class Judging:
 
     def _judge(self, item: Unjudged, found: Found) -> Judged:
         """The judgement of an address; candidates that had to be read for it are added to found."""
-        asked = subject_of(item.parts)
+        asked = item.subject
         replies = [(name, reply) for name in self._services if (reply := item.replies.get(name)) is not None]
         judged = {}
         for name, reply in replies:
@@ -99,18 +97,17 @@ class Judging:
         if not reply.status:
             return Read(reply.kind, message=reply.message)  # none came
         if reply.candidates is not None:
-            return Read(reply.kind, _candidates(reply.candidates), reply.message)
+            return Read(reply.kind, list(reply.candidates), reply.message)
         read = self._read_anew(name, reply)
         for said in self._drifts[name].note(read.kind, read.candidates, read.unknown_levels):
             self._remark(said)
-        text = json.dumps([c.as_dict() for c in read.candidates], ensure_ascii=False)
-        found.append(ReadAs(reply.id, self._readings[name], text, read.kind, read.message))
+        found.append(ReadAs(reply.id, self._readings[name], read.candidates, read.kind, read.message))
         return read
 
     def _read_anew(self, name: str, reply: KeptReply) -> Read:
         """The same by today's rules. A reply that can't be read, whatever is wrong with it, has failed."""
         try:
-            read = self._services[name].read(Reply(reply.status, json.loads(reply.headers), reply.body))
+            read = self._services[name].read(Reply(reply.status, reply.headers, reply.body))
         except Exception as error:  # noqa: BLE001 - one reply must not end the run
             self._fault(error)
             return Read(Kind.UNREADABLE, message=f"an unexpected fault ({type(error).__name__}): --debug shows where")
@@ -121,14 +118,10 @@ class Judging:
 
 def judge_reply(asked: Subject, context: frozenset[str], read: Read, thresholds: Thresholds) -> Judgement:
     """Judge a reply, whatever it was asked about."""
-    if isinstance(asked, Spot):
+    if isinstance(asked, AskedPosition):
         return judge_nearby(asked.position, read.kind, read.message, read.candidates, thresholds)
     assert isinstance(asked, Address), "there is nothing else"
     return judge(asked, context, read.kind, read.message, read.candidates, thresholds)
-
-
-def _candidates(text: str) -> list[Candidate]:
-    return [Candidate.from_dict(data) for data in orjson.loads(text)]
 
 
 def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
@@ -141,15 +134,15 @@ def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
         reply_id=reply_id,
         newest=newest,
         enough=settled.enough,
-        outcome=judgement.outcome.value,
+        outcome=judgement.outcome,
         lat=round(position.lat, WRITTEN_DECIMALS) if position else None,
         lon=round(position.lon, WRITTEN_DECIMALS) if position else None,
         confidence=confidence.value if confidence else None,
         basis=confidence.basis if confidence else "",
         level=str(candidate.level or "") if candidate else "",
         matched=matched(candidate) if candidate else "",
-        parts=json.dumps(_parts(candidate), ensure_ascii=False) if candidate else "{}",
-        reasons=json.dumps(judgement.reasons, ensure_ascii=False),
+        parts=_parts(candidate) if candidate else NO_PARTS,
+        reasons=judgement.reasons,
     )
 
 

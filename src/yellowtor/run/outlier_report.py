@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.answers.geography.outliers import Cluster, area_of, cluster_of
-from yellowtor.answers.geography.position import Position, distance_m
+from yellowtor.contracts.position import Position, distance_m
 from yellowtor.run.ports import JudgeBook
 from yellowtor.run.scan import shown_key
 
@@ -23,7 +23,7 @@ class Far:
 
 def find_far(book: JudgeBook) -> tuple[list[Far], str]:
     """The kept records that lie far from the others, and a remark about them; empty if there are none."""
-    sample = [Position(*pair) for pair in book.some_positions(SAMPLE)]
+    sample = book.some_positions(SAMPLE)
     cluster = cluster_of(sample)
     far = [] if cluster is None else _far(book, cluster)
     return far, _remark(far, sample) if far else ""
@@ -32,8 +32,7 @@ def find_far(book: JudgeBook) -> tuple[list[Far], str]:
 def _far(book: JudgeBook, cluster: Cluster) -> list[Far]:
     found = []
     for page in book.kept_positions():
-        for key, lat, lon in page:
-            position = Position(lat, lon)
+        for key, position in page:
             if cluster.is_far(position):
                 distance = distance_m(cluster.middle, position)
                 found.append(Far(shown_key(key), distance, cluster.holds_swapped(position)))

@@ -11,7 +11,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import price_on
 from yellowtor.allowance.retry import PATIENCE_S
 from yellowtor.allowance.windows import Left, Span, Window
-from yellowtor.answers.ledger_rows import Turn
+from yellowtor.answers.ledger_rows import Turn, WorkState
 from yellowtor.errors import BadJob
 from yellowtor.run.ports import Book, RequestBook, Service
 
@@ -117,10 +117,10 @@ def make_plan(
         )
     return Plan(
         first.name,
-        states.get("pinned", 0),
-        states.get("kept", 0),
-        states.get("incomplete", 0),
-        states.get("ask", 0),
+        states.get(WorkState.PINNED, 0),
+        states.get(WorkState.KEPT, 0),
+        states.get(WorkState.INCOMPLETE, 0),
+        states.get(WorkState.ASK, 0),
         open_,
         answered,
         tuple(book.requests[first.name].left()),

@@ -4,10 +4,11 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from yellowtor.addresses.keys import digest
+from yellowtor.addresses.keys import digest, subject_key
 from yellowtor.addresses.suspicion import suspicions
+from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.ports import Row, Service, Table, Watcher
+from yellowtor.run.ports import Service, Watcher
 from yellowtor.run.scan import RowReader, key_twice, lacking, no_key, shown_key
 
 HELD = "has coordinates already"
@@ -90,7 +91,7 @@ def _preview(
         fate = reader.composing.why_not(cells, address) or lacking([s.asking for s in services], address)
     own = reader.composing.own_line(cells)
     odd = list(suspicions(own)) if own and not fate else []
-    question = None if fate else bytes.fromhex(digest(address.key()))
+    question = None if fate else bytes.fromhex(digest(subject_key(address)))
     line = "" if reader.composing.says_nothing(cells) else address.line()
     return Preview(shown_key(key), reader.name(row), cells, line, "", fate, odd), question
 

@@ -3,19 +3,20 @@
 Records whose raw cells and coordinates are as they were last time never come out of the ledger's join.
 """
 
-import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from yellowtor.addresses.keys import Asking, digest, raw_hashes
-from yellowtor.answers.geography.cell_coordinates import NOTHING, Finding, Held, read_coordinates, written_coordinates
+from yellowtor.addresses.keys import Asking, digest, raw_hashes, subject_key
+from yellowtor.answers.geography.cell_coordinates import NOTHING, Finding, Held, read_coordinates, read_position
 from yellowtor.answers.geography.outliers import LEAST
-from yellowtor.answers.ledger_rows import Known, Work
-from yellowtor.answers.query_subject import Composer, Subject
+from yellowtor.answers.ledger_rows import Known, Work, WorkState
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import Composer, Subject
+from yellowtor.contracts.table import ColumnAccess, InTransactions, Row, Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.ports import ByColumn, Row, ScanBook, Table, Watcher, WrittenBook
+from yellowtor.run.ports import ScanBook, Watcher, WrittenBook
 
 NAMED = 100  # records that are named for what is wrong with them
 PARTED = "\x1f"  # between the parts of a key of several columns
@@ -103,17 +104,17 @@ class RowReader:
     def cells(self, row: Row) -> dict[str, str]:
         return dict(zip(self._columns, (row[at] for at in self._raw), strict=True))
 
-    def held_texts(self, batch: Sequence[Row]) -> tuple[Sequence[str | None], Sequence[Finding | None]]:
-        """The coordinates of each of many records, as they would be written, and what is wrong with them.
+    def held_positions(self, batch: Sequence[Row]) -> tuple[Sequence[Position | None], Sequence[Finding | None]]:
+        """The position that each record has already, and what is wrong with it.
 
-        In reverse they are what is asked about, and none that a record would keep.
+        In reverse it is the subject of the question, and the record keeps none.
         """
         lats, lons = (_column(batch, at) for at in self._held) if self._held else ((), ())
         if not any(lats) and not any(lons):
             return [None] * len(batch), [None] * len(batch)
-        read = [written_coordinates(lat, lon, self._decimal, self._area) for lat, lon in zip(lats, lons, strict=True)]
+        read = [read_position(lat, lon, self._decimal, self._area) for lat, lon in zip(lats, lons, strict=True)]
         wrong = [finding for _, finding in read]
-        return [None if self._in_reverse else text for text, _ in read], wrong
+        return [None if self._in_reverse else position for position, _ in read], wrong
 
     def held_in(self, batch: Sequence[Row], places: Sequence[int]) -> list[Held]:
         """The coordinates that the records in these places have already, and what is wrong with them."""
@@ -128,7 +129,7 @@ class RowReader:
 
 
 def _column(batch: Sequence[Row], at: int) -> Sequence[str]:
-    return batch.column(at) if isinstance(batch, ByColumn) else [row[at] for row in batch]
+    return batch.column(at) if isinstance(batch, ColumnAccess) else [row[at] for row in batch]
 
 
 def shown_key(key: str) -> str:
@@ -192,8 +193,8 @@ def scan(
         keys = reader.keys(batch)
         if not all(keys):
             raise no_key(reader, table, book.count() + keys.index("") + 1)
-        held, wrong = reader.held_texts(batch)
-        coordinates += sum(1 for text, finding in zip(held, wrong, strict=True) if text or finding)
+        held, wrong = reader.held_positions(batch)
+        coordinates += sum(1 for position, finding in zip(held, wrong, strict=True) if position or finding)
         _add_findings(findings, keys, wrong)
         scanned = list(zip(keys, reader.raw_hashes(batch), held, strict=True))
         known, twice = book.note(scanned, all_of_them=anew)
@@ -208,7 +209,7 @@ def scan(
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
     _check_order(job, findings, coordinates)
-    if not book.count() and not table.into:
+    if not book.count() and not isinstance(table, InTransactions):
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
     vanished = book.close()
     book.take_up_pins()
@@ -241,7 +242,7 @@ def _check_order(job: Job, findings: Mapping[Finding, Findings], coordinates: in
 def _without_ours(known: Sequence[Known], ours: WrittenBook) -> tuple[list[Known], list[str]]:
     """The records without coordinates that were written for others (copied, or sorted apart); the keys of those."""
     held = {item.held for item in known if item.held is not None and item.held not in {item.written, item.answered}}
-    taken = ours.positions(sorted(held)) if held else set()
+    taken = ours.positions(sorted(held)) if held else set[Position]()
     if not taken:
         return list(known), []
     keys = [item.key for item in known if item.held in taken and item.held not in {item.written, item.answered}]
@@ -252,22 +253,20 @@ def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *
     """What a record becomes: kept, incomplete, or one to ask about."""
     cells = reader.cells(row)
     asked = reader.composing.compose(cells)
-    key = asked.key()
-    text = json.dumps(asked.as_dict(), ensure_ascii=False)
+    key = subject_key(asked)
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
-        state = "kept"
+        state = WorkState.KEPT
         reasons = ["has coordinates of its own"]
     elif why := reader.composing.why_not(cells, asked) or lacking(askings, asked):
-        state = "incomplete"
+        state = WorkState.INCOMPLETE
         reasons = [why]
     else:
-        state = "ask"
+        state = WorkState.ASK
         reasons = []
-    able = [asking for asking in askings if not asking.lacks(asked)] if state == "ask" else []
+    able = [asking for asking in askings if not asking.lacks(asked)] if state is WorkState.ASK else []
     questions = {asking.service: asking.question_key(key) for asking in able}
-    why = json.dumps(reasons)
-    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, why, text, key, questions)
+    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, reasons, asked, key, questions)
 
 
 def lacking(askings: Sequence[Asking], asked: Subject) -> str:

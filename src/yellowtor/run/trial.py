@@ -9,12 +9,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellowtor.addresses.address import Address
-from yellowtor.answers.judging.outcome import Judgement, Thresholds
+from yellowtor.addresses.keys import subject_key
+from yellowtor.answers.judging.judgement import Judgement, Thresholds
 from yellowtor.answers.ledger_rows import Question, Reserved, Spent
-from yellowtor.answers.query_subject import Subject
 from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.table import Table
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import written_aside
 from yellowtor.run.asking.departure import Leaving
@@ -22,7 +25,7 @@ from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.judging import judge_reply
-from yellowtor.run.ports import Book, Clock, Service, Table
+from yellowtor.run.ports import Book, Service
 from yellowtor.run.scan import RowReader, key_as_shown
 
 TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/csv"}
@@ -50,7 +53,7 @@ def try_one(asked: Subject, service: Service, book: Book, clock: Clock, threshol
     """Ask about this, or show the kept reply. Raises YellowtorError when the allowance is spent."""
     if why := service.asking.lacks(asked):
         raise BadJob(f"{why[0].upper()}{why[1:]}: say --part street=… --part town=…. Nothing was sent.")
-    question = service.asking.question_key(asked.key())
+    question = service.asking.question_key(subject_key(asked))
     kept = None if anew else book.requests[service.name].kept(question)
     reply = kept[0] if kept else asyncio.run(_ask(asked, question, service, book, clock))
     since = f"the ledger has the reply of {kept[1][:19]} UTC" if kept else ""
@@ -128,7 +131,7 @@ async def _ask(asked: Subject, question: str, service: Service, book: Book, cloc
         reply = await service.send(service.request(asked), leaving)
         assert reply is not None, "nothing holds the request back"
         reply = await FollowUpSender(service, writer, gate, lambda _: None).reply(
-            [Question(question, "", 1)], reply, leaving
+            [Question(question, asked, 1)], reply, leaving
         )
         if not leaving.left_at:
             await writer.release(reserved)

@@ -4,7 +4,6 @@ A record whose address is no longer the one that was asked about is left alone a
 columns that the job names are touched.
 """
 
-import json
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -13,13 +12,24 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
-from yellowtor.answers.geography.position import are_written, written
-from yellowtor.answers.judging.outcome import Outcome
-from yellowtor.answers.ledger_rows import ALL_WRITTEN, UNKNOWN, Answer, Answers, PageWritten, Written
-from yellowtor.answers.query_subject import Spot, subject_of
+from yellowtor.answers.ledger_rows import UNKNOWN, Answer, Answers, Written
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import AskedPosition
+from yellowtor.contracts.table import (
+    ALL_WRITTEN,
+    AsStored,
+    ExpectsRecords,
+    HasFormulas,
+    InTransactions,
+    PageWritten,
+    ReturnsStored,
+    Row,
+    Table,
+)
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.ports import Expecting, JudgeBook, MarkerFile, MarkerFiles, Row, Table, Watcher
+from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Watcher
 from yellowtor.run.scan import RowReader, shown_key
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
@@ -131,14 +141,14 @@ class WriteBack:
             self._reader = RowReader(self._job, self._table)
         same = bool(scanned) and self._table.fingerprint() == scanned
         self._position = 0
-        self._unchanged = same or bool(self._table.into)
-        if same and isinstance(self._table, Expecting):
+        self._unchanged = same or isinstance(self._table, InTransactions)
+        if same and isinstance(self._table, ExpectsRecords):
             self._table.expect(records)
             self._in_order = True
         columns = list(self._job.write.columns.mapped().values())
         with markers() as self._markers:
             self._table.rewrite(to, columns, self._answering, self._kept)
-        if left := self._table.left:
+        if isinstance(self._table, HasFormulas) and (left := self._table.left):
             more = f" and {len(left) - SHOWN:,} more" if len(left) > SHOWN else ""
             self._watch.remark(
                 f"cells left as they are, for they hold what is not ours: {', '.join(left[:SHOWN])}{more}"
@@ -147,7 +157,7 @@ class WriteBack:
 
     def _answering(self, batch: Sequence[Row]) -> list[Sequence[Any]]:
         cells, answers = self._batch(batch)
-        if self._table.into:
+        if isinstance(self._table, InTransactions):
             self._unsettled.append((batch, answers))
         else:
             self._settle(batch, answers)
@@ -194,12 +204,12 @@ class WriteBack:
         for batch in self._table.batches():
             keys = self._reader.keys(batch)
             (new, answers) = self._batch(batch)
-            if self._coordinates and (as_held := self._table.as_held):
+            if self._coordinates and (as_stored := as_stored_by(self._table)):
                 pairs = zip(new[0], new[1], strict=True)
-                held = [as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
+                held = [as_stored(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
                 new = [*zip(*held, strict=True), *new[2:]]
             for key, row, answer, *cells in zip(keys, batch, answers, *new, strict=True):
-                if answer.outcome == Outcome.WAITING.value:
+                if answer.outcome is Outcome.WAITING:
                     continue
                 changed = [
                     Change(shown_key(key), column, old, self._as_text(cell))
@@ -261,7 +271,7 @@ class WriteBack:
         before = answers.column("written")
         ids = answers.column("id")
         for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
-            if held.position and held.position.written() == before[at]:
+            if held.position and held.position.rounded() == before[at]:
                 lat[at] = lon[at] = self._leave
                 self._left.add(ids[at])
 
@@ -286,10 +296,10 @@ class WriteBack:
     def _note(self, batch: Sequence[Row], answers: Answers, returned: Mapping[int, Mapping[str, str]]) -> None:
         """Have the ledger remember the coordinates that are new in the target, as that gives them back."""
         here = self._job.held_is_target()
-        as_held = self._table.as_held
-        was_held, before, lats, lons = map(answers.column, ("held", "written", "lat", "lon"))
+        as_stored = as_stored_by(self._table)
+        was_held, before = map(answers.column, ("held", "written"))
         moved = here and any(held is not None for held in was_held)
-        if not moved and not as_held and not returned and are_written(before, lats, lons):
+        if not moved and not as_stored and not returned and list(before) == answers.points():
             return
         new = []
         for at, answer in enumerate(answers):
@@ -297,37 +307,44 @@ class WriteBack:
             lon = answer.lon
             if answer.outcome in self._columns.sure and lat is not None and lon is not None:
                 back = returned.get(at)
-                sent = written(lat, lon)
-                text = self._given_back(back) or (written(*as_held(lat, lon)) if as_held else sent)
+                sent = Position(lat, lon).rounded()
+                stored = Position(*as_stored(lat, lon)).rounded() if as_stored else sent
+                position = self._given_back(back) or stored
                 raw_hash = self._reader.raw_hash_with(batch[at], back) if back else None
                 raw_hash = None if raw_hash == answer.raw_hash else raw_hash
-                stale = text != answer.written or (sent if sent != text else None) != answer.sent
+                told = sent if sent != position else None
+                stale = position != answer.written or told != answer.sent
                 if answer.id in self._left and not raw_hash:
                     continue
                 if stale or raw_hash or (here and answer.held is not None):
-                    new.append(Written(answer.id, text, sent if sent != text else None, raw_hash))
+                    new.append(Written(answer.id, position, told, raw_hash))
         self._book.note_written(new)
 
-    def _given_back(self, texts: Mapping[str, str] | None) -> str:
-        """The coordinates that a table gives back, as they are written; empty where it gives back none."""
+    def _given_back(self, texts: Mapping[str, str] | None) -> Position | None:
+        """The position that a table returns for a row; None if it returns none."""
         columns = self._job.write.columns
         lat, lon = ((texts or {}).get(name or "", "") for name in (columns.latitude, columns.longitude))
         held = read_coordinates(lat, lon, self._table.decimal)
-        return held.position.written() if held.position else ""
+        return held.position.rounded() if held.position else None
 
     def _left_as_sent(self, answer: Answer) -> bool:
         """Whether the table was given these coordinates before, and gave back what it has now."""
         if answer.sent is None or answer.lat is None or answer.lon is None:
             return False
-        return answer.held is None and answer.sent == written(answer.lat, answer.lon)
+        return answer.held is None and answer.sent == Position(answer.lat, answer.lon).rounded()
+
+
+def as_stored_by(table: Table) -> AsStored | None:
+    """What a table returns for coordinates; None if exactly those."""
+    return table.as_stored if isinstance(table, ReturnsStored) else None
 
 
 def _marker(answer: Answer, name: str) -> dict[str, Any]:
     """What a marker file needs to know of a record. In reverse it stands at the point that was asked about."""
-    asked = subject_of(answer.address)
+    asked = answer.address
     lat = answer.lat
     lon = answer.lon
-    if isinstance(asked, Spot) and asked.lat:
+    if isinstance(asked, AskedPosition) and asked.lat:
         lat = asked.position.lat
         lon = asked.position.lon
     return {
@@ -341,5 +358,5 @@ def _marker(answer: Answer, name: str) -> dict[str, Any]:
         "level": answer.level,
         "confidence": answer.confidence,
         "basis": answer.basis,
-        "reasons": json.loads(answer.reasons),
+        "reasons": list(answer.reasons),
     }

@@ -5,7 +5,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import uritemplate
 from pydantic import Field, StringConstraints, model_validator
 
-from yellowtor.addresses.address import PARTS
+from yellowtor.contracts.address import PARTS
 from yellowtor.services.bodies import names_in
 from yellowtor.services.replies import ReplyRules
 from yellowtor.settings import Settings

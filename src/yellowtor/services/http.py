@@ -11,15 +11,15 @@ from pathlib import Path
 from typing import Self
 from urllib.parse import unquote, urlsplit
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import Asking, digest
 from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
-from yellowtor.answers.query_subject import Subject
 from yellowtor.answers.replies.batch_split import PART, split_batch
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description

@@ -13,9 +13,9 @@ from urllib.parse import quote
 
 from uritemplate import URITemplate
 
-from yellowtor.answers.geography.position import Area
-from yellowtor.answers.query_subject import Subject
 from yellowtor.answers.replies.reply import Request
+from yellowtor.contracts.position import Area
+from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call

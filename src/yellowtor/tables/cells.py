@@ -7,28 +7,15 @@ from contextlib import suppress
 from functools import cached_property
 from typing import overload
 
-from yellowtor.answers.ledger_rows import ALL_WRITTEN, PageWritten
-
-Row = Sequence[str]
-Cell = str | float | None  # None empties a cell
-
-
-class _Leave:
-    def __repr__(self) -> str:
-        return "LEAVE"
-
+from yellowtor.contracts.table import ALL_WRITTEN, PageWritten, Row
 
 DEGREES = ("latitude", "longitude")
 # Parts of an answer that are numbers; the others are text.
 NUMBERS = {"latitude", "longitude", "confidence", "x", "y", "distance_m"}
-LEAVE = _Leave()  # this cell is not to be touched
-NewCells = Sequence[Cell | _Leave]
-AsHeld = Callable[[float, float], tuple[float, float]]  # what comes back of a latitude and longitude
-Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 
 
-def unheard(page: PageWritten = ALL_WRITTEN) -> None:
-    """For a caller that need not know when answers are in their place."""
+def ignore_written(page: PageWritten = ALL_WRITTEN) -> None:
+    """For a caller that does not need to know when rows are written."""
     del page
 
 

@@ -6,8 +6,8 @@ from typing import Any
 
 import pandas as pd
 
-from yellowtor.answers.ledger_rows import Kept
-from yellowtor.tables.cells import LEAVE, Answering, Row, Texts, sound, unheard
+from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
+from yellowtor.tables.cells import Texts, ignore_written, sound
 from yellowtor.tables.header import checked_header
 
 BATCH = 5_000
@@ -17,15 +17,10 @@ class FrameTable:
     """A frame as a table. `placed` is the copy with the answers, once they are written."""
 
     keys: Sequence[str] = ()
-    into = ""
     decimal = "."
     name = "The frame"
-    backup = None
     remarks: Sequence[str] = ()
-    as_held = None
-    left: Sequence[str] = ()
     exact_keys = False
-    calculated: Sequence[str] = ()
     is_chosen_from = False
 
     def __init__(self, frame: pd.DataFrame) -> None:
@@ -38,8 +33,10 @@ class FrameTable:
             part = self._frame.iloc[at : at + BATCH]
             yield Texts([_sound(_values(part.iloc[:, n])) for n in range(len(self.header))])
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Put what answering gives into these columns of a copy; then call kept."""
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """Put what answering gives into these columns of a copy; then call on_written."""
         del to
         new: list[list[Any]] = [[] for _ in columns]
         for batch in self.batches():
@@ -52,7 +49,7 @@ class FrameTable:
             merged = [old if cell is LEAVE else cell for old, cell in zip(before, cells, strict=True)]
             placed[name] = _series(merged, self._frame.index)
         self.placed = placed
-        kept()
+        on_written()
 
     def fingerprint(self) -> str:
         """A frame can't tell cheaply whether it is the same."""

@@ -2,13 +2,13 @@
 
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_writable, fingerprint, state_of
-from yellowtor.tables.cells import Answering, AsHeld, Row, unheard
+from yellowtor.tables.cells import ignore_written
 
 
 class FileTable(ABC):
@@ -20,13 +20,10 @@ class FileTable(ABC):
 
     endings: frozenset[str]  # that the name of a copy may have
     keys: Sequence[str] = ()
-    into = ""
     decimal = "."
     header: list[str]
-    as_held: AsHeld | None = None
     exact_keys = False  # blanks around a key mean nothing in a file
     is_chosen_from = False  # not every row is a record
-    left: Sequence[str] = ()  # cells that were left as they are when answers were written, though there were new ones
 
     def __init__(self, path: Path, backup: Path | None = None, name: str = "") -> None:
         self.path = path
@@ -34,11 +31,6 @@ class FileTable(ABC):
         self.name = name or str(path)
         self.state: State = state_of(path)
         self.remarks: list[str] = []
-
-    @property
-    def calculated(self) -> Collection[str]:
-        """Columns that other programs fill by themselves."""
-        return ()
 
     @abstractmethod
     def _open(self) -> None:
@@ -57,8 +49,10 @@ class FileTable(ABC):
         """The records as rows of texts, some thousands at a time. Raises BadSource."""
 
     @abstractmethod
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept.
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call on_written.
 
         Raises BadSource where somebody has written to the file since its header was read.
         """

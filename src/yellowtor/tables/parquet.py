@@ -5,11 +5,11 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
-from yellowtor.tables.cells import DEGREES, LEAVE, NUMBERS, Answering, NewCells, Row, Texts, as_column, unheard
-from yellowtor.tables.database.column_precision import SINGLE, Coarse, as_held
+from yellowtor.tables.cells import DEGREES, NUMBERS, Texts, as_column, ignore_written
+from yellowtor.tables.database.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 
@@ -59,7 +59,7 @@ class ParquetTable(FileTable):
             raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
         self.header = checked_header(self._schema.names, self.name)
         column_of = {part: name for name, part in self._answers.items()}
-        self.as_held = as_held([self._coarse(column_of.get(part, "")) for part in DEGREES])
+        self.as_stored = as_stored([self._coarse(column_of.get(part, "")) for part in DEGREES])
 
     def batches(self) -> Iterator[Sequence[Row]]:
         try:
@@ -79,8 +79,10 @@ class ParquetTable(FileTable):
                 )
         return super().check_target(to)
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Write a copy in which these columns hold what answering gives; then call kept.
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """Write a copy in which these columns hold what answering gives; then call on_written.
 
         Row groups, compression, metadata and every other column stay what they are.
         """
@@ -107,7 +109,7 @@ class ParquetTable(FileTable):
                 check_unwritten(self.path, before)
         except pa.ArrowException as error:
             raise BadSource(f"{self.name} can't be written back: {error}. Nothing was written.") from error
-        kept()
+        on_written()
 
     def _answered(
         self, group: "pa.Table", columns: Sequence[str], answering: Answering, schema: "pa.Schema"

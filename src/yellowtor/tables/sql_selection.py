@@ -9,9 +9,9 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import LEAVE, Answering, HasFormulas, KeepsBackup, OnWritten, ReturnsStored, Row
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import LEAVE, Answering, Row, unheard
+from yellowtor.tables.cells import ignore_written
 from yellowtor.tables.file_table import FileTable
 
 if TYPE_CHECKING:
@@ -39,11 +39,10 @@ class ChosenTable:
         self.name = table.name
         self.header = table.header
         self.keys = table.keys
-        self.into = table.into
         self.decimal = table.decimal
-        self.backup = table.backup
+        self.backup = table.backup if isinstance(table, KeepsBackup) else None
         self.remarks = table.remarks
-        self.as_held = table.as_held
+        self.as_stored = table.as_stored if isinstance(table, ReturnsStored) else None
         self.exact_keys = table.exact_keys
         self.fingerprint = table.fingerprint
         with self._engine() as engine:  # so that a mistake is told before anything is done
@@ -53,16 +52,16 @@ class ChosenTable:
         anew = self._table.refresh()
         self.header = self._table.header
         self.decimal = self._table.decimal
-        self.as_held = self._table.as_held
+        self.as_stored = self._table.as_stored if isinstance(self._table, ReturnsStored) else None
         return anew
 
     @property
     def calculated(self) -> Collection[str]:
-        return self._table.calculated
+        return self._table.calculated if isinstance(self._table, HasFormulas) else ()
 
     @property
     def left(self) -> Sequence[str]:
-        return self._table.left
+        return self._table.left if isinstance(self._table, HasFormulas) else ()
 
     def check_target(self, to: Path | None) -> list[str]:
         return self._table.check_target(to)
@@ -80,7 +79,9 @@ class ChosenTable:
         for at in range(0, len(order), BATCH):
             yield [rows[n] for n in order[at : at + BATCH]]
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
         """Write as the file's table does, and leave what was not chosen as it is."""
         with self._engine() as engine:
 
@@ -92,7 +93,7 @@ class ChosenTable:
                         column[n] = cell
                 return cells
 
-            self._table.rewrite(to, columns, answer, kept)
+            self._table.rewrite(to, columns, answer, on_written)
 
     def _numbers(self, engine: "duckdb.DuckDBPyConnection", rows: Sequence[Row]) -> list[int]:
         """Which of these rows are chosen, in order."""

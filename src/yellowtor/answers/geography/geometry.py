@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.geography.position import Position, distance_m
+from yellowtor.contracts.position import Position, distance_m
 
 MOST_VERTICES = 100_000
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from statistics import median
 
-from yellowtor.answers.geography.position import Area, Position, distance_m
+from yellowtor.contracts.position import Area, Position, distance_m
 
 LEAST = 5  # positions from which on there is a middle that can be believed
 TIMES = 5  # as far from the middle as three quarters of them

@@ -5,7 +5,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from yellowtor.answers.geography.levels import LEVELS, Level, Method
-from yellowtor.answers.geography.position import Area, Position
+from yellowtor.contracts.position import Area, Position
 
 NONE: Mapping[str, str] = MappingProxyType({})
 

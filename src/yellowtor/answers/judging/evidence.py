@@ -3,11 +3,11 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.compare import Agreement, compare, split_number
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.geography.position import Area, distance_m
 from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.position import Area, distance_m
 
 WEIGHTS = {"number": 2.0, "street": 3.0, "town": 3.0, "postcode": 1.5, "region": 0.5, "country": 3.0}
 

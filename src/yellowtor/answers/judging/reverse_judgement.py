@@ -7,11 +7,12 @@ of factors like that of confidence.py, with the distance in the place of the agr
 import math
 from collections.abc import Iterator, Sequence
 
-from yellowtor.answers.geography.position import Position, distance_m
 from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.confidence import CERTAIN, Confidence, Factor, fineness, length, own_word
-from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds
+from yellowtor.answers.judging.judgement import Judgement, Thresholds
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position, distance_m
 
 VERSION = "nearby-1"  # enters the judgement key of what is asked in reverse
 AS_NEAR_M = 5.0  # two places whose distances differ by less are about as near

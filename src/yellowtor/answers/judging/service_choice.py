@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.outcome import Judgement, Outcome, Thresholds
+from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.contracts.outcome import Outcome
 
 POINTS = (Outcome.PLACED, Outcome.DOUBTFUL)
 

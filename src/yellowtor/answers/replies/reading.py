@@ -13,7 +13,6 @@ from typing import Any, NamedTuple
 from yellowtor.answers.geography.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.geography.geometry import Inside, coarsened, point_inside
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.geography.position import Area, Position, is_null_island
 from yellowtor.answers.judging.candidate import NONE, Candidate
 from yellowtor.answers.replies.body_text import CantOpenError, quoted
 from yellowtor.answers.replies.json_paths import Fields, Finder, Getter, Holder, TooDeepError
@@ -21,6 +20,7 @@ from yellowtor.answers.replies.kind_rules import MATCH_S, UNOPENED, Rule, SeenRe
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.reply_formats import JsonShape, Shape
+from yellowtor.contracts.position import Area, Position, is_null_island
 
 PAGES = "yellowtor-pages"  # the note on a reply of several pages: the lengths of their bodies
 PROBLEM = "application/problem+json"  # RFC 9457

@@ -10,10 +10,11 @@ from sqlalchemy import func, select
 
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.ledger_rows import Charged, Used
+from yellowtor.contracts.clock import Clock
 from yellowtor.ledger.accounts.window_use import left_of, stamp, uses
 from yellowtor.ledger.jobs.run_book import open_store
 from yellowtor.ledger.storage.schema import asking, job, question, request, run
-from yellowtor.ledger.storage.store import Clock, Store
+from yellowtor.ledger.storage.store import Store
 
 if TYPE_CHECKING:
     from yellowtor.ledger.storage.postgres import Server

@@ -2,6 +2,7 @@
 
 import json
 import zlib
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from itertools import groupby
@@ -10,11 +11,38 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
-from yellowtor.answers.ledger_rows import Answer, Answers, Judged, KeptReply, Pin, ReadAs, Unjudged, Written
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.ledger_rows import (
+    NO_PARTS,
+    Answer,
+    Answers,
+    Judged,
+    KeptReply,
+    Pin,
+    ReadAs,
+    Reader,
+    Unjudged,
+    WorkState,
+    Written,
+)
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.scanning import count_states
 from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.storage.store import Store, TextsOf
+from yellowtor.ledger.storage.stored_text import (
+    candidates_text,
+    mapping_text,
+    position_text,
+    read_candidates,
+    read_mapping,
+    read_position,
+    read_positions,
+    read_reasons,
+    read_subject,
+    reasons_text,
+)
 
 PAGE = 1_000
 KEPT_PAGE = 5_000
@@ -35,6 +63,22 @@ PUT_WRITTEN = "INSERT INTO new_written (work_id, coordinates, sent, raw_hash) VA
 PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
 TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
     SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
+OF_STATE = {
+    WorkState.KEPT: Outcome.KEPT,
+    WorkState.INCOMPLETE: Outcome.INCOMPLETE,
+    WorkState.PINNED: Outcome.PLACED,
+}  # the outcome of a record about which nothing is asked
+OUTCOMES = {outcome.value: outcome for outcome in Outcome} | {WorkState.VANISHED.value: Outcome.WAITING}
+READERS: Mapping[str, Reader] = {
+    "held": read_positions,
+    "written": read_positions,
+    "sent": read_positions,
+    "address": lambda texts: list(map(read_subject, texts)),
+    "outcome": lambda texts: [OUTCOMES[text] for text in texts],
+    "parts": lambda texts: [read_mapping(text) for text in texts],
+    "reasons": lambda texts: [read_reasons(text or "[]") for text in texts],
+}
+IS_ASKED = work.c.state == WorkState.ASK.value
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
@@ -56,7 +100,7 @@ class JudgeBook:
         """
         services = {self._askings[name]: name for name in readings}
         last = 0
-        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.address_id > bindparam("last"))
+        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
         page = select(work.c.address_id).where(asks).order_by(work.c.address_id).limit(PAGE).subquery()
         page_end = select(func.max(page.c.address_id))
         mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
@@ -106,23 +150,23 @@ class JudgeBook:
             last = end
             if rows:
                 yield [
-                    Unjudged(number, parts, {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
+                    Unjudged(number, read_subject(parts), {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
                     for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
                 ]
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[ReadAs]) -> None:
         """Keep judgements, and what was read from replies for them."""
-        kept = [(self._job, judgement_key, *row[:3], int(row.enough), *row[4:]) for row in rows]
+        kept = [(self._job, judgement_key, *_judged_row(row)) for row in rows]
         with self._store.transaction():
             self._store.run_many(PUT_JUDGED, kept)
-            self._store.run_many(PUT_FOUND, found)
+            self._store.run_many(PUT_FOUND, [_found_row(one) for one in found])
 
-    def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[str]:
-        """The candidates (JSON) of the last answers of a service that have been read so: of any job's."""
+    def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[Sequence[Candidate]]:
+        """The candidates of a service's last answers that rules with this key have read, of any job."""
         mine = (reply.c.service == service) & (candidates.c.kind == Kind.ANSWERED.value)
         query = select(candidates.c.found).select_from(candidates.join(reply, reply.c.id == candidates.c.reply_id))
         query = query.where(mine, candidates.c.reading_key == reading_key).order_by(candidates.c.reply_id.desc())
-        return self._store.connection.execute(query.limit(count)).scalars().all()
+        return [read_candidates(text) for text in self._store.connection.execute(query.limit(count)).scalars()]
 
     def enough(self, judgement_key: str) -> tuple[int, int]:
         """How many of the job's addresses that were judged so have an answer that is good enough; how many were."""
@@ -162,8 +206,8 @@ class JudgeBook:
         query = among(select(*columns.values()).select_from(source).where(work.c.job_id == self._job))
         cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
         rows = cursor.fetchall() if cursor else []  # needs converting
-        found = Answers(dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
-        if "kept" in found.column("outcome") or any(pin is not None for pin in found.column("pin")):
+        found = Answers(dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows), READERS)
+        if Outcome.KEPT in found.column("outcome") or any(pin is not None for pin in found.column("pin")):
             return Answers.of([self._settled(item) for item in found])
         return found
 
@@ -172,19 +216,18 @@ class JudgeBook:
         if item.pin is not None:
             pinned = self._pins()[item.pin]
             return item._replace(
-                outcome="placed",
+                outcome=Outcome.PLACED,
                 lat=pinned.lat,
                 lon=pinned.lon,
                 confidence=1.0,
                 basis="pinned",
                 level="",
                 matched="",
-                parts="{}",
-                reasons=json.dumps([pinned.said], ensure_ascii=False),
+                parts=NO_PARTS,
+                reasons=(pinned.said,),
             )
-        if item.outcome == "kept" and item.held:
-            lat, lon = map(float, item.held.split(","))
-            return item._replace(lat=lat, lon=lon)
+        if item.outcome is Outcome.KEPT and item.held:
+            return item._replace(lat=item.held.lat, lon=item.held.lon)
         return item
 
     def _pins(self) -> dict[int, Pin]:
@@ -194,11 +237,11 @@ class JudgeBook:
         return self._known_pins
 
     def note_written(self, rows: Sequence[Written]) -> None:
-        """Note the coordinates (as written) of records that are new in the target; keep_written() keeps them."""
+        """Note positions that are new in the target; keep_written() stores them when the target is complete."""
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
             with self._store.transaction():
-                self._store.run_many(PUT_WRITTEN, self._new)
+                self._store.run_many(PUT_WRITTEN, [_written_row(new) for new in self._new])
             self._new = []
             self._spilled = True
 
@@ -215,52 +258,54 @@ class JudgeBook:
                 self._store.run(TAKE_POSITIONS)
                 connection.execute(new_written.delete())
             if self._new:
-                self._store.run_many(KEEP[in_place], self._new)
-                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({new.coordinates for new in self._new})])
+                rows = [_written_row(new) for new in self._new]
+                self._store.run_many(KEEP[in_place], rows)
+                self._store.run_many(PUT_POSITION, [(text,) for text in sorted({row[1] for row in rows})])
         self._new = []
         self._spilled = False
 
-    def some_positions(self, count: int) -> Sequence[tuple[float, float]]:
-        """A sample of about this count of positions (latitude, longitude) of placed and kept records."""
-        placed = and_(answer.c.job_id == self._job, answer.c.outcome == "placed")
-        kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
-        found: list[tuple[float, float]] = []
+    def some_positions(self, count: int) -> Sequence[Position]:
+        """A sample of about this count of the positions of placed and kept records."""
+        placed = and_(answer.c.job_id == self._job, answer.c.outcome == Outcome.PLACED.value)
+        kept = and_(work.c.job_id == self._job, work.c.state == WorkState.KEPT.value, work.c.held.is_not(None))
+        found: list[Position] = []
         for condition, number, columns in (
             (placed, answer.c.address_id, (answer.c.lat, answer.c.lon)),
             (kept, work.c.place, (work.c.held,)),
         ):
             there = self._store.connection.execute(select(func.count()).where(condition)).scalar_one()
             query = select(*columns).where(condition, number % max(1, there // count) == 0).limit(count)
-            found += [_pair(*row) for row in self._store.connection.execute(query)]
+            found += [_position(*row) for row in self._store.connection.execute(query)]
         return found
 
-    def kept_positions(self) -> Iterator[Sequence[tuple[str, float, float]]]:
-        """The records that are kept, with the latitude and longitude that they have, page by page."""
+    def kept_positions(self) -> Iterator[Sequence[tuple[str, Position]]]:
+        """The key and position of each record that is kept, page by page."""
         last = 0
-        kept = and_(work.c.job_id == self._job, work.c.state == "kept", work.c.held.is_not(None))
+        kept = and_(work.c.job_id == self._job, work.c.state == WorkState.KEPT.value, work.c.held.is_not(None))
         query = select(work.c.place, work.c.key, work.c.held).where(kept).order_by(work.c.place).limit(KEPT_PAGE)
         while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
             last = rows[-1][0]
-            yield [(key, *_pair(held)) for _, key, held in rows]
+            yield [(key, _position(held)) for _, key, held in rows]
 
-    def outcomes(self) -> dict[str, int]:
-        """How many records of the scan ended in each outcome."""
-        counts = count_states(self._store, self._job)
-        del counts["ask"]
-        counts["placed"] += counts.pop("pinned", 0)
+    def outcomes(self) -> Mapping[Outcome, int]:
+        """The number of scanned records in each outcome."""
+        states = count_states(self._store, self._job)
+        counts = Counter({OF_STATE[state]: count for state, count in states.items() if state in OF_STATE})
         asked = self._asked()
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id)
-        outcome = func.coalesce(answer.c.outcome, "waiting")
+        outcome = func.coalesce(answer.c.outcome, Outcome.WAITING.value)
         by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
         for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
-            counts[name] += int(count)
-        return dict(counts)
+            counts[OUTCOMES[name]] += int(count)
+        return +counts
 
     def placed_by(self) -> dict[str, int]:
         """How many records of the scan each service has placed, by its name."""
         asked = self._asked()
         judged = and_(
-            answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id, answer.c.outcome == "placed"
+            answer.c.job_id == self._job,
+            answer.c.address_id == asked.c.address_id,
+            answer.c.outcome == Outcome.PLACED.value,
         )
         query = select(reply.c.service, func.sum(asked.c.records)).select_from(
             asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
@@ -269,7 +314,7 @@ class JudgeBook:
 
     def _asked(self) -> Subquery:
         """The addresses that are asked about, and how many records have each."""
-        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
+        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
         query = select(work.c.address_id, func.count().label("records")).where(asks)
         return query.group_by(work.c.address_id).subquery()
 
@@ -287,17 +332,18 @@ class JudgeBook:
             if name in wanted
         }
         columns["outcome"] = case(
-            (work.c.state == "ask", func.coalesce(answer.c.outcome, "waiting")), else_=work.c.state
+            (IS_ASKED, func.coalesce(answer.c.outcome, Outcome.WAITING.value)),
+            else_=work.c.state,
         )
         columns["pin"] = work.c.pin_id
         if "reasons" in wanted:
             why = select(func.max(question.c.left_open)).where(question.c.address_id == work.c.address_id)
-            open_ = and_(work.c.state == "ask", answer.c.reasons.is_(None))
+            open_ = and_(IS_ASKED, answer.c.reasons.is_(None))
             columns["reasons"] = case(
                 (open_, func.coalesce(why.scalar_subquery(), work.c.reasons)),
                 else_=func.coalesce(answer.c.reasons, work.c.reasons),
             )
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, IS_ASKED)
         source = work.outerjoin(answer, judged)
         if "address" in wanted:
             columns["address"] = address.c.parts
@@ -305,13 +351,11 @@ class JudgeBook:
         return columns, source
 
 
-def _pair(lat: float | str, lon: float | None = None) -> tuple[float, float]:
-    """A position from two numbers, or from a text as it is written."""
-    if isinstance(lat, str):
-        north, east = map(float, lat.split(","))
-        return north, east
-    assert lon is not None, "an answer that is placed has both"
-    return lat, lon
+def _position(lat: float | str, lon: float | None = None) -> Position:
+    """A position from two numbers, or from a stored text."""
+    position = read_position(lat) if isinstance(lat, str) else Position(lat, lon or 0.0)
+    assert position is not None, "only records with a position are selected"
+    return position
 
 
 def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
@@ -319,5 +363,25 @@ def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
     if number is None:
         return None
     if found is not None:
-        return KeptReply(number, Kind(read_kind or kind), status, read_message, found, b"", "{}")
-    return KeptReply(number, Kind(kind), status, message, None, zlib.decompress(body) if body else b"", headers or "{}")
+        return KeptReply(number, Kind(read_kind or kind), status, read_message, read_candidates(found), b"", {})
+    content = zlib.decompress(body) if body else b""
+    return KeptReply(number, Kind(kind), status, message, None, content, read_mapping(headers))
+
+
+def _judged_row(row: Judged) -> tuple[Any, ...]:
+    """A judgement as it is stored, from its address on."""
+    stored = {
+        "enough": int(row.enough),
+        "outcome": row.outcome.value,
+        "parts": mapping_text(row.parts),
+        "reasons": reasons_text(row.reasons),
+    }
+    return tuple(stored.get(name, value) for name, value in zip(row._fields, row, strict=True))
+
+
+def _found_row(one: ReadAs) -> tuple[Any, ...]:
+    return (one.reply, one.reading_key, candidates_text(one.candidates), one.kind.value, one.message)
+
+
+def _written_row(new: Written) -> tuple[Any, ...]:
+    return (new.id, position_text(new.position), position_text(new.sent), new.raw_hash)

@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 
 from sqlalchemy import Connection, func, insert, or_, select
 
-from yellowtor.answers.geography.position import Position
 from yellowtor.answers.ledger_rows import Pin
+from yellowtor.contracts.position import Position
 from yellowtor.ledger.storage.schema import PINNED, address, pin, work
 from yellowtor.ledger.storage.store import Store
 

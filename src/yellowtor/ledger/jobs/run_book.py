@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 from sqlalchemy import and_, insert, select
 
 from yellowtor.allowance.price import Budget
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.accounts.requests import Again, RequestBook
 from yellowtor.ledger.accounts.window_use import stamp
@@ -19,7 +21,7 @@ from yellowtor.ledger.jobs.scanning import ScanBook
 from yellowtor.ledger.jobs.written import WrittenBook
 from yellowtor.ledger.maintenance.retention import expire
 from yellowtor.ledger.storage.schema import asking, job, run
-from yellowtor.ledger.storage.store import Clock, Store, Worker
+from yellowtor.ledger.storage.store import Store, Worker
 
 if TYPE_CHECKING:
     from yellowtor.ledger.storage.group_commit import GroupWriter
@@ -34,7 +36,7 @@ PUT_ASKING = "INSERT INTO asking (key, service) VALUES (?, ?) ON CONFLICT DO NOT
 class RunBook:
     """The books of one run, that of requests by the service's name.
 
-    `abandoned` are the addresses (JSON) of requests that were cut in flight, `expired` the replies that were let go for
+    `abandoned` are the subjects of requests that were cut in flight, `expired` the replies that were let go for
     their age, by the service's name. along: another run has the job in hand,
     and this one only asks along with it.
     """
@@ -43,7 +45,7 @@ class RunBook:
     requests: Mapping[str, RequestBook]
     judging: JudgeBook
     written: WrittenBook
-    abandoned: Sequence[str]
+    abandoned: Sequence[Subject]
     expired: Mapping[str, int]
     clock: Clock
     along: bool

@@ -5,10 +5,12 @@ from datetime import datetime
 
 from sqlalchemy import ColumnElement, and_, insert, select, update
 
+from yellowtor.contracts.subject import Subject
 from yellowtor.errors import Busy
 from yellowtor.ledger.accounts.window_use import stamp
 from yellowtor.ledger.storage.schema import address, question, request, run
 from yellowtor.ledger.storage.store import Running, Store, Worker
+from yellowtor.ledger.storage.stored_text import read_subject
 
 FIELDS = (run.c.id, run.c.job_id, run.c.started_at, run.c.seen_at, run.c.who, run.c.host, run.c.process, run.c.machine)
 
@@ -24,8 +26,8 @@ def going_on(store: Store, job_id: int) -> list[Running]:
     return [one for one in unended(store, run.c.job_id == job_id) if store.is_alive(one)]
 
 
-def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[int, list[str], bool]:
-    """Begin a run. Its number; the addresses (JSON) of requests that earlier ones left in flight, which count as spent.
+def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[int, list[Subject], bool]:
+    """Begin a run. Its number; the subjects of requests that earlier ones left in flight, which count as spent.
 
     The third value tells whether another run has the job in hand: it is worked along with if that is wanted, else Busy
     is raised.
@@ -44,8 +46,8 @@ def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[in
         return int(new.inserted_primary_key[0]), abandoned, bool(others)
 
 
-def _cut(store: Store, runs: ColumnElement[bool]) -> list[str]:
-    """The addresses of what these runs left in flight, in the order in which it was reserved."""
+def _cut(store: Store, runs: ColumnElement[bool]) -> list[Subject]:
+    """The subjects of what these runs left in flight, in the order in which it was reserved."""
     whose = request.join(run, run.c.id == request.c.run_id).join(question, question.c.key == request.c.question_key)
     about = select(request.c.id, address.c.parts).select_from(
         whose.join(address, address.c.id == question.c.address_id)
@@ -54,7 +56,7 @@ def _cut(store: Store, runs: ColumnElement[bool]) -> list[str]:
     if unended(store, runs):  # another job may have taken it up
         gone = and_(request.c.state == "abandoned", run.c.ended_at.is_(None), runs)
         left += store.connection.execute(about.where(gone))
-    return [row.parts for row in sorted(left)]
+    return [read_subject(row.parts) for row in sorted(left)]
 
 
 def end(store: Store, run_id: int) -> None:

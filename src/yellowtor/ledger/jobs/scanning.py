@@ -11,9 +11,10 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from yellowtor.answers.geography.position import written
-from yellowtor.answers.ledger_rows import Known, Question, Turn, Work
+from yellowtor.answers.ledger_rows import Known, Question, Turn, Work, WorkState
 from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.pins import take_up
 from yellowtor.ledger.storage.schema import (
     PINNED,
@@ -29,12 +30,20 @@ from yellowtor.ledger.storage.schema import (
     work,
 )
 from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.stored_text import (
+    position_text,
+    read_position,
+    read_subject,
+    reasons_text,
+    subject_text,
+)
 
 PAGE = 1_000
+IS_ASKED = work.c.state == WorkState.ASK.value
 FINAL = [kind.value for kind in Kind if kind.is_answer]
 # Of the records from a place on: their places; and of those that are asked about, whose address is as it was and whose
 # foreign coordinates are gone, that they are.
-GONE = """work.held IS NOT NULL AND work.state = 'ask' AND work.raw_hash = s.raw_hash
+GONE = f"""work.held IS NOT NULL AND work.state = '{WorkState.ASK.value}' AND work.raw_hash = s.raw_hash
     AND (s.held IS NULL OR s.held = work.written)"""
 TAKE = f"""UPDATE work SET place = s.place,
     held = CASE WHEN {GONE} THEN NULL ELSE work.held END,
@@ -100,14 +109,15 @@ class ScanBook:
             connection.execute(insert(last_scan).values(job_id=self._job, source=source))
 
     def note(
-        self, batch: Sequence[tuple[str, str, str | None]], *, all_of_them: bool
+        self, scanned: Sequence[tuple[str, str, Position | None]], *, all_of_them: bool
     ) -> tuple[list[Known], str | None]:
-        """Note a batch of scanned (key, raw hash, held); give back the new and changed ones (or all of them).
+        """Note a batch of scanned records (key, raw hash, held); return the new and changed ones, or all of them.
 
-        The second value is a key that stood in the source before, if there is one: then nothing is noted.
+        The second value is a key that was in the source before, if there is one: then nothing is noted.
         """
-        if not batch:
+        if not scanned:
             return [], None
+        batch = [(key, raw_hash, position_text(held)) for key, raw_hash, held in scanned]
         before = self._count
         differ: Sequence[int] | None = None if all_of_them or not self._in_order else self._differing(batch)
         if differ is None:
@@ -161,7 +171,7 @@ class ScanBook:
 
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, work.c.state == "ask")
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, IS_ASKED)
         foreign = func.nullif(scanned.c.held, work.c.written)
         query = (
             select(
@@ -186,29 +196,29 @@ class ScanBook:
                     work.c.raw_hash.is_(None),
                     work.c.raw_hash != scanned.c.raw_hash,
                     work.c.held.is_distinct_from(foreign),
-                    work.c.state == "vanished",
+                    work.c.state == WorkState.VANISHED.value,
                 )
             )
         rows: Sequence[Any] = self._store.connection.execute(query).all()
-        return [Known._make([*row[:8], _ours(*row[8:])]) for row in rows]
+        return [_known(row) for row in rows]
 
     def put_work(self, rows: Sequence[Work]) -> None:
         """Keep what new and changed records have become."""
         if not rows:
             return
-        addresses = [(item.address_key, item.address) for item in rows]
+        addresses = [(item.address_key, subject_text(item.subject)) for item in rows]
         questions = [
             (key, self._askings[service], item.address_key) for item in rows for service, key in item.questions.items()
         ]
         with self._store.transaction() as connection:
             self._store.run_many(PUT_ADDRESS, addresses)
             self._store.run_many(PUT_QUESTION, questions)
-            self._store.run_many(PUT_WORK, [(self._job, *item[:7], item.address_key) for item in rows])
+            self._store.run_many(PUT_WORK, [(self._job, *_work_row(item)) for item in rows])
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
     def close(self) -> int:
         """Mark the records that are no longer in the source; how many vanished with this scan."""
-        here = and_(work.c.job_id == self._job, work.c.state != "vanished")
+        here = and_(work.c.job_id == self._job, work.c.state != WorkState.VANISHED.value)
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
                 return 0  # whatever was scanned is there, so nothing else is
@@ -217,7 +227,7 @@ class ScanBook:
                 if self._in_order
                 else ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
             )
-            left = {"state": "vanished", "place": None, "pin_id": None}
+            left = {"state": WorkState.VANISHED.value, "place": None, "pin_id": None}
             return connection.execute(update(work).where(here, gone).values(left)).rowcount
 
     def take_up_pins(self) -> None:
@@ -227,8 +237,8 @@ class ScanBook:
     def count(self) -> int:
         return self._count
 
-    def states(self) -> dict[str, int]:
-        """How many scanned records are pinned, to be kept, incomplete, asked."""
+    def states(self) -> Mapping[WorkState, int]:
+        """The number of scanned records in each state."""
         return count_states(self._store, self._job)
 
     def open_questions(self, turn: Turn, *, failed_before: str = "") -> tuple[int, int]:
@@ -238,7 +248,7 @@ class ScanBook:
 
         First which are open, from indexes alone; then, for those only, who asks and in which order.
         """
-        asks = and_(work.c.job_id == self._job, work.c.state == "ask", work.c.pin_id.is_(None))
+        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
         mine = select(work.c.address_id).distinct().where(asks).subquery()
         opened = self._opened(mine, turn, failed_before=failed_before)
         who = (
@@ -279,7 +289,7 @@ class ScanBook:
             source = source.outerjoin(answer, judged)
             not_enough: ColumnElement[bool] = answer.c.address_id.is_(None)
             if failed_before:
-                not_enough |= and_(answer.c.outcome == "failed", reply.c.id.is_not(None), old)
+                not_enough |= and_(answer.c.outcome == Outcome.FAILED.value, reply.c.id.is_not(None), old)
             wanted.append(not_enough)
         if turn.after:
             before = question.alias()
@@ -294,7 +304,7 @@ class ScanBook:
         last = 0
         while page := self._store.persist(partial(self._page, last)):
             last = page[-1][0]
-            yield from (Question(*row[1:]) for row in page)
+            yield from (Question(key, read_subject(text), records) for _, key, text, records in page)
 
     def _page(self, last: int) -> Sequence[Any]:
         """Those after a place; collected anew where they were lost with the connection."""
@@ -305,17 +315,26 @@ class ScanBook:
         return self._store.connection.execute(query).all()
 
 
-def count_states(store: Store, job_id: int) -> Counter[str]:
-    """How many records of a job are pinned, to be kept, incomplete, asked: from indexes alone."""
-    query = select(work.c.state, func.count()).where(work.c.job_id == job_id, work.c.state != "vanished")
-    counts = Counter({row[0]: row[1] for row in store.connection.execute(query.group_by(work.c.state))})
+def count_states(store: Store, job_id: int) -> Counter[WorkState]:
+    """The number of a job's records in each state, from indexes alone."""
+    query = select(work.c.state, func.count()).where(work.c.job_id == job_id, work.c.state != WorkState.VANISHED.value)
+    counts = Counter({WorkState(row[0]): row[1] for row in store.connection.execute(query.group_by(work.c.state))})
     pinned = select(work.c.state, work.c.key).where(work.c.job_id == job_id, PINNED)
     for state, _ in store.connection.execute(pinned):
-        counts[state] -= 1
-        counts["pinned"] += 1
+        counts[WorkState(state)] -= 1
+        counts[WorkState.PINNED] += 1
     return +counts
 
 
-def _ours(lat: float | None, lon: float | None) -> str | None:
-    """The coordinates that the services answered for a record, as they would be written."""
-    return written(lat, lon) if lat is not None and lon is not None else None
+def _known(row: Sequence[Any]) -> Known:
+    place, key, raw_hash, held, known_hash, known_held, held_hash, written, lat, lon = row
+    answered = Position(lat, lon) if lat is not None and lon is not None else None
+    positions = map(read_position, (held, known_held, written))
+    held, known_held, written = positions
+    return Known(place, key, raw_hash, held, known_hash, known_held, held_hash, written, answered)
+
+
+def _work_row(item: Work) -> tuple[Any, ...]:
+    held = position_text(item.held)
+    reasons = reasons_text(item.reasons)
+    return (item.place, item.key, item.raw_hash, held, item.held_hash, item.state.value, reasons, item.address_key)

@@ -5,8 +5,10 @@ from collections.abc import Callable, Sequence
 
 from sqlalchemy import delete, insert, select
 
+from yellowtor.contracts.position import Position
 from yellowtor.ledger.storage.schema import written_file, written_position
 from yellowtor.ledger.storage.store import Store, TextsOf
+from yellowtor.ledger.storage.stored_text import position_text
 
 
 class WrittenBook:
@@ -29,7 +31,9 @@ class WrittenBook:
             connection.execute(delete(written_file).where(written_file.c.digest == digest))
             connection.execute(insert(written_file).values(path=path, state=state, digest=digest))
 
-    def positions(self, held: Sequence[str]) -> set[str]:
-        """Which of these positions, in the form in which they are written, a run has written."""
-        among = written_position.c.coordinates.op("IN")(TextsOf(json.dumps(held)))
-        return set(self._store.connection.execute(select(written_position.c.coordinates).where(among)).scalars())
+    def positions(self, held: Sequence[Position]) -> set[Position]:
+        """Those of these positions that a run has written."""
+        texts = {position_text(position): position for position in held}
+        among = written_position.c.coordinates.op("IN")(TextsOf(json.dumps(list(texts))))
+        query = select(written_position.c.coordinates).where(among)
+        return {texts[text] for text in self._store.connection.execute(query).scalars()}

@@ -6,13 +6,15 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import and_, delete, func, insert, or_, select
 
 from yellowtor.answers.cache_entry import Entry, Exported, KnownReply, SizeOf, Sizes, Standing
-from yellowtor.answers.geography.position import Position
 from yellowtor.answers.ledger_rows import Charged, Pin
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts.account_usage import CHARGED, WHOSE
 from yellowtor.ledger.accounts.requests import packed
 from yellowtor.ledger.accounts.window_use import stamp
@@ -36,7 +38,8 @@ from yellowtor.ledger.storage.schema import (
     work,
     written_position,
 )
-from yellowtor.ledger.storage.store import Clock, Store
+from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.stored_text import mapping_text, read_mapping, read_subject, subject_text
 
 if TYPE_CHECKING:
     from yellowtor.ledger.storage.postgres import Server
@@ -54,13 +57,13 @@ class CacheBook:
     def __init__(self, store: Store) -> None:
         self._store = store
 
-    def addresses(self) -> Iterator[Sequence[tuple[int, str]]]:
-        """Every address in pages: its number and parts (JSON)."""
+    def addresses(self) -> Iterator[Sequence[tuple[int, Subject]]]:
+        """Every subject in pages: its number and itself."""
         last = 0
         query = select(address.c.id, address.c.parts).order_by(address.c.id).limit(PAGE)
         while page := self._store.connection.execute(query.where(address.c.id > last)).all():
             last = page[-1][0]
-            yield [(row[0], row[1]) for row in page]
+            yield [(row[0], read_subject(row[1])) for row in page]
 
     def entry(self, number: int) -> Entry | None:
         """Everything known of an address; None where there is none of this number."""
@@ -87,7 +90,7 @@ class CacheBook:
         on_it = or_(pin.c.address_key == known.key, held.exists())
         return Entry(
             number,
-            known.parts,
+            read_subject(known.parts),
             replies,
             [Charged._make(row[1:]) for row in read(asked)],
             [Standing._make(row) for row in read(judged)],
@@ -218,17 +221,17 @@ class CacheBook:
         last = 0
         while page := self._store.connection.execute(query.where(reply.c.id > last)).all():
             last = page[-1][0]
-            yield [Exported._make([*row[1:12], zlib.decompress(row[12]), *row[13:], ""]) for row in page]
+            yield [_exported(row[1:]) for row in page]
         pins = select(address.c.parts, pin.c.address_key, pin.c.lat, pin.c.lon, pin.c.who, pin.c.why, pin.c.pinned_at)
         pinned = self._store.connection.execute(pins.join(address, address.c.key == pin.c.address_key)).all()
-        yield [Exported(*row[:4], who=row[4], why=row[5], received_at=row[6]) for row in pinned]
+        yield [Exported(read_subject(row[0]), *row[1:4], who=row[4], why=row[5], received_at=row[6]) for row in pinned]
 
     def take_over(self, rows: Sequence[Exported], source: str) -> tuple[int, int]:
         """Take replies and pins over, with their provenance; how many of each are new. What is known already stays."""
         replies = [row for row in rows if row.question_key]
         pins = [row for row in rows if not row.question_key]
         with self._store.transaction() as connection:
-            self._store.run_many(PUT_ADDRESS, [(row.address_key, row.parts) for row in rows])
+            self._store.run_many(PUT_ADDRESS, [(row.address_key, subject_text(row.subject)) for row in rows])
             self._store.run_many(PUT_ASKING, list({(row.asking, row.service) for row in replies}))
             self._store.run_many(PUT_QUESTION, [(row.question_key, row.address_key, row.asking) for row in replies])
             known = self._known(replies)
@@ -276,7 +279,7 @@ class CacheBook:
                 "settled_at": row.received_at,
             }
             connection.execute(insert(request).values(charged))
-            kept = {name: getattr(row, name) for name in KEPT}
+            kept = {name: getattr(row, name) for name in KEPT} | {"headers": mapping_text(row.headers)}
             connection.execute(insert(reply).values(**kept, request_id=at, run_id=runs_of[who], body=packed(row.body)))
 
     def _run_of(self, whose: str, who: str, host: str, began: str, now: str) -> int:
@@ -290,6 +293,11 @@ class CacheBook:
         ).inserted_primary_key
         assert new is not None
         return int(new[0])
+
+
+def _exported(row: Sequence[Any]) -> Exported:
+    one = Exported._make([*row, ""])
+    return one._replace(subject=read_subject(row[0]), headers=read_mapping(row[10]), body=zlib.decompress(row[11]))
 
 
 @contextmanager

@@ -18,11 +18,12 @@ from sqlalchemy.engine import URL, ExceptionContext
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
+from yellowtor.contracts.clock import Clock
 from yellowtor.database_url import read_url, shown_url, without_password
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
-from yellowtor.ledger.storage.store import Clock, LedgerGone, Running, Store, batched, check_version, told
+from yellowtor.ledger.storage.store import LedgerGone, Running, Store, batched, check_version, told
 
 BEAT_S = 5.0  # between two signs of life of a run
 LAPSE_S = 30.0  # without one for so long, it is dead

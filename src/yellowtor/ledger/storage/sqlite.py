@@ -12,9 +12,10 @@ from filelock import FileLock, Timeout
 from sqlalchemy import create_engine
 from sqlalchemy.pool import NullPool
 
+from yellowtor.contracts.clock import Clock
 from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata
-from yellowtor.ledger.storage.store import Clock, Running, Store, check_version
+from yellowtor.ledger.storage.store import Running, Store, check_version
 
 APPLICATION = 0x59544F52  # in the file's header (SQLite's application_id): "YTOR"
 PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-16000", "wal_autocheckpoint=4000")

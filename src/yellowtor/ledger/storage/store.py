@@ -7,8 +7,7 @@ SQL that is written out here is of the kind that SQLite and PostgreSQL both spea
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from datetime import datetime
-from typing import Any, NamedTuple, Protocol, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from sqlalchemy import Connection, CursorResult, Engine, Table, Text, event
 from sqlalchemy.engine import ExceptionContext
@@ -17,20 +16,13 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.compiler import SQLCompiler
 from sqlalchemy.sql.functions import FunctionElement
 
+from yellowtor.contracts.clock import Clock
 from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.storage.schema import FLEETING, VERSION, metadata
 
 T = TypeVar("T")
 DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
 MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
-
-
-class Clock(Protocol):
-    """The time of day (UTC), and seconds of a clock that all who share the ledger go by, since boot_id began."""
-
-    def now(self) -> datetime: ...
-    def boot(self) -> float: ...
-    def boot_id(self) -> str: ...
 
 
 class Worker(NamedTuple):

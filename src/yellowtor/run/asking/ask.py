@@ -26,17 +26,17 @@ from yellowtor.allowance.retry import (
     told_wait_s,
 )
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Question, Reserved, Spent, Ticket
-from yellowtor.answers.query_subject import subject_of
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.contracts.clock import Clock
 from yellowtor.errors import YellowtorError
 from yellowtor.run.asking.ask_result import AskResult
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.asking.departure import Leaving
 from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
-from yellowtor.run.ports import Clock, Service, Watcher, Writer
+from yellowtor.run.ports import Service, Watcher, Writer
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
 PAGE = 500  # so many questions are brought out of the ledger at a time
@@ -241,7 +241,7 @@ class Asker:
     def _request(self, held: Sequence[_Held], tickets: Sequence[Ticket]) -> Request:
         if tickets:
             return self._service.request_reply(tickets[0].ticket)
-        asked = [subject_of(one.question.address) for one in held]
+        asked = [one.question.subject for one in held]
         return self._service.request_many(asked) if len(asked) > 1 else self._service.request(asked[0])
 
     def _count(self, units: int, cost: int) -> None:
@@ -348,7 +348,7 @@ class Asker:
             {
                 "service": self._service.name,
                 "id": reserved.request_id,
-                "address": question.address,
+                "address": question.subject.line(),
                 "status": reply.status or None,
                 "kind": read.kind.value,
                 "message": read.message,

@@ -6,13 +6,17 @@ It takes a fiftieth of the time at most: in a run without a pace, asking comes f
 import asyncio
 from collections.abc import Callable, Mapping
 
-from yellowtor.run.ports import Clock, Watcher, Writer
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.run.ports import Watcher, Writer
 
 EVERY_S = 2.0
 SHARE = 50
 
 
-async def judge_meanwhile(judge: Callable[[], Mapping[str, int]], writer: Writer, clock: Clock, watch: Watcher) -> None:
+async def judge_meanwhile(
+    judge: Callable[[], Mapping[Outcome, int]], writer: Writer, clock: Clock, watch: Watcher
+) -> None:
     """Call judge in the ledger's thread now and then, and tell its counts; until cancelled."""
     pause = EVERY_S
     while True:

@@ -10,7 +10,7 @@ from collections import deque
 from statistics import median_low
 
 from yellowtor.allowance.pace import SLACK_S, Pace
-from yellowtor.run.ports import Clock
+from yellowtor.contracts.clock import Clock
 
 LATELY = 20  # requests that tell how fast they leave
 LATE_S = SLACK_S / 2  # the other half is for the way

@@ -1,20 +1,20 @@
 """What goes into the columns that a job maps: made from how its records stand."""
 
-import json
 import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from yellowtor.addresses.line import LineTemplate
-from yellowtor.answers.geography.position import Position, distance_m
 from yellowtor.answers.geography.projection import Point, Projection, ewkb
-from yellowtor.answers.judging.outcome import Outcome
-from yellowtor.answers.ledger_rows import EXTRA, Answer, Answers
-from yellowtor.answers.query_subject import Spot, subject_of
+from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Answer, Answers
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position, distance_m
+from yellowtor.contracts.subject import AskedPosition
 from yellowtor.run.jobs.job import Job
 
 MATCHED = "matched_"  # begins the names of columns for the parts of the matched address
 POSTAL = "postal"  # and of those for the lines of a postal address
+TEXTS: dict[Outcome | None, str] = {None: "", **{outcome: outcome.value for outcome in Outcome}}
 
 
 class Columns:
@@ -27,7 +27,7 @@ class Columns:
         self._job = job
         self._leave = leave
         self.names = list(job.write.columns.mapped())
-        self.sure = {"placed", "doubtful"} if job.write.doubtful else {"placed"}
+        self.sure = {Outcome.PLACED, Outcome.DOUBTFUL} if job.write.doubtful else {Outcome.PLACED}
         self.stale = 0
         self._parts = [name for name in self.names if name.startswith((MATCHED, EXTRA))]
         self._postal = [name for name in self.names if name.startswith(POSTAL)]
@@ -43,7 +43,9 @@ class Columns:
             name: answers.column(name) for name in Answer._fields if name in self.names
         }
         if "reasons" in self.names:
-            by_name["reasons"] = ["; ".join(json.loads(reasons)) for reasons in by_name["reasons"]]
+            by_name["reasons"] = ["; ".join(reasons) for reasons in by_name["reasons"]]
+        if "outcome" in self.names:
+            by_name["outcome"] = [TEXTS[outcome] for outcome in by_name["outcome"]]
         points = self._points(answers)
         by_name |= self._of_address(answers, points)
         if "geo" in self.names:
@@ -80,7 +82,7 @@ class Columns:
         if not self._parts and not self._postal:
             return made
         parts: list[Mapping[str, str]] = [
-            json.loads(a.parts) if a.parts and (point or not only_sure) else {}
+            a.parts if a.parts and (point or not only_sure) else NO_PARTS
             for a, point in zip(answers, points, strict=True)
         ]
         made |= {name: [p.get(name.removeprefix(MATCHED)) for p in parts] for name in self._parts}
@@ -105,14 +107,14 @@ class Columns:
     def _unsure(self, answer: Answer) -> tuple[Any, Any]:
         """What goes into the coordinate columns of a record that has no point: nothing, or no change."""
         foreign = answer.held is not None and answer.held != answer.written
-        self.stale += foreign and answer.outcome == Outcome.UNPLACED.value
-        stays = (foreign or answer.outcome == Outcome.KEPT.value) and not self._job.write.table
+        self.stale += foreign and answer.outcome is Outcome.UNPLACED
+        stays = (foreign or answer.outcome is Outcome.KEPT) and not self._job.write.table
         return (self._leave, self._leave) if stays else (None, None)
 
 
 def _distance(answer: Answer, point: Point | None) -> float | None:
     """Metres from the point that was asked about to the place answered."""
-    asked = subject_of(answer.address)
-    if point is None or not isinstance(asked, Spot) or not asked.lat:
+    asked = answer.address
+    if point is None or not isinstance(asked, AskedPosition) or not asked.lat:
         return None
     return round(distance_m(asked.position, Position(*point)), 1)

@@ -9,11 +9,12 @@ from typing import Annotated, Literal
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.geography.position import Area
-from yellowtor.answers.judging.outcome import Thresholds
+from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.service_choice import AskNext
-from yellowtor.answers.query_subject import Composer, Spotting
+from yellowtor.answers.position_composer import PositionComposer
 from yellowtor.caps import CapRule, check_caps
+from yellowtor.contracts.position import Area
+from yellowtor.contracts.subject import Composer
 from yellowtor.run.jobs.record_settings import STANDARD, AddressColumns, Records
 from yellowtor.run.jobs.write_settings import Write
 from yellowtor.settings import Settings
@@ -173,7 +174,7 @@ class Job(Settings):
         records = self.records
         assert records.latitude is not None and records.longitude is not None, "the model sees to it"  # noqa: PT018
         area = self.judge.thresholds().area
-        return Spotting(records.latitude, records.longitude, self.ask.decimals, decimal, area)
+        return PositionComposer(records.latitude, records.longitude, self.ask.decimals, decimal, area)
 
     def context(self) -> frozenset[str]:
         """The parts that are fixed for all records: an answer that confirms nothing else confirms nothing."""

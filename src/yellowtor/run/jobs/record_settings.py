@@ -6,8 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, field_validator, model_validator
 
-from yellowtor.addresses.address import PARTS, Composing
+from yellowtor.addresses.composing import AddressComposer
 from yellowtor.addresses.line import LineTemplate
+from yellowtor.contracts.address import PARTS
 from yellowtor.settings import Settings
 
 Column = Annotated[str, Field(min_length=1)]
@@ -166,8 +167,8 @@ class AddressColumns(Settings):
     def columns(self) -> dict[str, str]:
         return {part: column for part in PARTS if (column := getattr(self, part, None))}
 
-    def composing(self) -> Composing:
+    def composing(self) -> AddressComposer:
         fixed = {part: text for part, text in self.fixed if text}
         words = {column: {old.casefold(): new for old, new in change.items()} for column, change in self.words.items()}
         line = LineTemplate(self.line) if self.line else None
-        return Composing(self.columns(), fixed, frozenset(self.needed), line, words)
+        return AddressComposer(self.columns(), fixed, frozenset(self.needed), line, words)

@@ -5,10 +5,10 @@ from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from yellowtor.addresses.address import PARTS
 from yellowtor.addresses.line import LineTemplate
 from yellowtor.answers.geography.projection import Projection
 from yellowtor.answers.ledger_rows import EXTRA
+from yellowtor.contracts.address import PARTS
 from yellowtor.run.jobs.record_settings import Column, Name
 from yellowtor.settings import Settings
 

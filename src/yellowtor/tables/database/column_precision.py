@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from decimal import ROUND_HALF_UP, Decimal
 from typing import NamedTuple
 
-from yellowtor.tables.cells import AsHeld
+from yellowtor.contracts.table import AsStored
 
 METRES = 111_320.0  # a degree of the equator
 WORTH_SAYING_M = 1.0
@@ -27,7 +27,7 @@ def of_decimals(count: int) -> Coarse:
     return Coarse(lambda degrees: float(Decimal(repr(degrees)).quantize(unit, ROUND_HALF_UP)), float(unit) / 2)
 
 
-def as_held(columns: Sequence[Coarse | None]) -> AsHeld | None:
+def as_stored(columns: Sequence[Coarse | None]) -> AsStored | None:
     """What two columns give back of a latitude and a longitude; None where just those."""
     if not any(columns):
         return None

@@ -14,10 +14,10 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
-from yellowtor.answers.ledger_rows import Kept, PageWritten
+from yellowtor.contracts.table import LEAVE, Answering, OnWritten, PageWritten, Row
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Row, Texts, as_text, as_texts, unheard
-from yellowtor.tables.database.column_precision import as_held, remark
+from yellowtor.tables.cells import DEGREES, Texts, as_text, as_texts, ignore_written
+from yellowtor.tables.database.column_precision import as_stored, remark
 from yellowtor.tables.database.database_source import Named, Place, open_engine, told
 from yellowtor.tables.database.database_target import Create, Target, column, columns_of
 from yellowtor.tables.database.dialects.registry import dialect_of
@@ -41,10 +41,7 @@ class DatabaseTable:
     """
 
     decimal = "."
-    backup = None
     remarks: Sequence[str] = ()
-    left: Sequence[str] = ()
-    calculated: Sequence[str] = ()
 
     def __init__(
         self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
@@ -70,8 +67,8 @@ class DatabaseTable:
         own = [] if place.results else self._target.present
         self.header = list(dict.fromkeys([*wanted, *own]))
         self.exact_keys = not any(isinstance(self._kinds.get(key), sa.CHAR) for key in self.keys)  # which are padded
-        self.into = f"{table} in {place.shown()}"
-        self.as_held = as_held(self._target.coarse())
+        self.destination = f"{table} in {place.shown()}"
+        self.as_stored = as_stored(self._target.coarse())
         self._compared = self._comparable({*wanted, *(answers.get(part, "") for part in DEGREES)})
         self._read: Spool | None = None  # the rows as they were read last, whole
 
@@ -95,8 +92,10 @@ class DatabaseTable:
                 raise
         self._read = spool
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Write what answering gives into the target's columns; kept is called after each transaction.
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """Write what answering gives into the target's columns; on_written is called after each transaction.
 
         The rows are those that batches() gave last. While one page is being written, the next one is answered.
         """
@@ -106,7 +105,7 @@ class DatabaseTable:
                 pass
         assert self._read is not None, "they were read just now"
         written = [0]
-        with told(self.into, "can't be written any further", lambda: written[0]):
+        with told(self.destination, "can't be written any further", lambda: written[0]):
             self._target.make(self._records(self.keys))
             with (
                 self._engine.execution_options(writes=True).connect() as connection,
@@ -119,11 +118,11 @@ class DatabaseTable:
                 for page in self._read.pages():
                     ready = self._ready(page, answering(Texts(page)))
                     if writing:
-                        kept(writing.result())
+                        on_written(writing.result())
                         written[0] += PAGE
                     writing = aside.submit(self._put, connection, page, ready)
                 if writing:
-                    kept(writing.result())
+                    on_written(writing.result())
 
     def refresh(self) -> bool:
         """Columns go by their names, in each statement."""
@@ -139,7 +138,7 @@ class DatabaseTable:
         records = self._records(self.header)
         with told(self.name, "can't be read"), self._engine.connect() as connection:
             some = connection.execute(records.limit(TRIED)).all()
-        with told(self.into, "can't be written"):
+        with told(self.destination, "can't be written"):
             self._target.check()
             tried = [dict(zip(self.header, row, strict=True)) for row in some]
             try_to_write(self._target, records, self._compared, tried)
@@ -163,12 +162,12 @@ class DatabaseTable:
     def _as_given_back(self, answers: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
         """Cells as the table gives them back, where its columns for degrees are known to hold fewer digits."""
         parts = list(self._target.columns)
-        if self.as_held is None or not self._target.own or not set(DEGREES) <= set(parts):
+        if self.as_stored is None or not self._target.own or not set(DEGREES) <= set(parts):
             return answers
         at = [parts.index(part) for part in DEGREES]
         cells = list(answers)
         pairs = zip(cells[at[0]], cells[at[1]], strict=True)
-        held = [self.as_held(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
+        held = [self.as_stored(*pair) if isinstance(pair[0], float) else pair for pair in pairs]
         cells[at[0]], cells[at[1]] = ([pair[n] for pair in held] for n in range(2))
         return cells
 

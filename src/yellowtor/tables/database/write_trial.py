@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.outcome import Outcome
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.database.database_target import Target, column

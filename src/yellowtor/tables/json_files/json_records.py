@@ -15,10 +15,10 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
-from yellowtor.tables.cells import LEAVE, Answering, Row, as_text, sound, unheard
+from yellowtor.tables.cells import as_text, ignore_written, sound
 from yellowtor.tables.file_table import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.json_files.json_text import TextSpan, edited, edits, elements, members
@@ -93,7 +93,9 @@ class JsonLinesTable(_JsonTable):
         while batch := list(islice(rows, BATCH)):
             yield batch
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
         to = to or self.path
         before = self.state
         lines = self._records()
@@ -111,7 +113,7 @@ class JsonLinesTable(_JsonTable):
             if not changed and all(packed):
                 shutil.copyfile(self.path, aside)  # packed by others, and the same
             check_unwritten(self.path, before)
-        kept()
+        on_written()
 
     def _line(self, line: bytes, columns: Sequence[str], cells: Sequence[Any]) -> bytes:
         text = line.decode()
@@ -166,7 +168,9 @@ class JsonArrayTable(_JsonTable):
         for at in range(0, len(self._records), BATCH):
             yield [self._row(record) for record in self._records[at : at + BATCH]]
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
         before = self.state
         text = self._text
         done = list[tuple[TextSpan, str]]()
@@ -181,7 +185,7 @@ class JsonArrayTable(_JsonTable):
         with written_aside(to or self.path, self.backup, self.path) as aside:
             aside.write_bytes(edited(text, done).encode())
             check_unwritten(self.path, before)
-        kept()
+        on_written()
 
     def _paths(self, row: Row, span: TextSpan, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
         """What changes in a record, by where it stands in it."""

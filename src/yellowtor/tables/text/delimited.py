@@ -12,10 +12,10 @@ from itertools import islice, repeat
 from pathlib import Path
 from typing import Any, BinaryIO, TextIO, cast
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
-from yellowtor.tables.cells import LEAVE, Answering, NewCells, Row, safe_texts, unheard
+from yellowtor.tables.cells import ignore_written, safe_texts
 from yellowtor.tables.file_table import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.text.dialect import MARK, NEAREST, SAMPLE, StatedDialect, find_dialect
@@ -127,8 +127,10 @@ class DelimitedTable(FileTable):
         except (OSError, EOFError, zlib.error) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept.
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call on_written.
 
         All else keeps its bytes: the header, quotes, blanks, line ends, cells whose text stays the same. A letter that
         the encoding has not is written as the nearest that it has.
@@ -147,7 +149,7 @@ class DelimitedTable(FileTable):
             if not writing.changed and _is_packed(to) and _is_packed(self.path):
                 shutil.copyfile(self.path, aside)  # packed by others, and the same
             check_unwritten(self.path, before)
-        kept()
+        on_written()
 
 
 class _Counted:

@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import NamedTuple
 from xml.sax.saxutils import escape, unescape
 
+from yellowtor.contracts.table import Cell, Leave
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import Cell, _Leave
 from yellowtor.tables.workbook.cell_range import letters
 from yellowtor.tables.workbook.sheet_text import Unsafe, attribute
 from yellowtor.tables.workbook.splice import UNSAFE, Splice
@@ -77,7 +77,7 @@ def _edits_by_row(splice: Splice) -> dict[int, dict[int, Cell]]:
     edits: dict[int, dict[int, Cell]] = {}
     for page in splice.pages:
         for row, *new in zip(page.rows, *page.cells, strict=True):
-            if cells := {c: v for c, v in zip(splice.columns, new, strict=True) if not isinstance(v, _Leave)}:
+            if cells := {c: v for c, v in zip(splice.columns, new, strict=True) if not isinstance(v, Leave)}:
                 edits[row] = cells
     if splice.new:
         edits[splice.header_row] = dict(splice.new)

@@ -16,8 +16,9 @@ from operator import itemgetter
 from pathlib import Path
 from typing import NamedTuple, cast
 
+from yellowtor.contracts.table import Cell, Leave, NewCells
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import Cell, NewCells, _Leave, number_texts
+from yellowtor.tables.cells import number_texts
 from yellowtor.tables.workbook.cell_range import letters
 from yellowtor.tables.workbook.sheet_rules import LONGEST, Added, changed_book, occupied, with_wider_filter
 from yellowtor.tables.workbook.sheet_text import NO_ROW, REFERENCE, Names, SheetText, Unsafe, attribute, column_of
@@ -129,7 +130,7 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
                 cells = {
                     column: cell
                     for column, new in zip(splice.columns, page.cells, strict=True)
-                    if not isinstance(cell := new[place], _Leave)
+                    if not isinstance(cell := new[place], Leave)
                 }
                 for column in occupied_cells.get(number, set()) & cells.keys():
                     splice.left.append(_reference(column, number))

@@ -16,10 +16,10 @@ from typing import TypeVar
 
 import python_calamine as calamine
 
-from yellowtor.answers.ledger_rows import Kept
+from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_unwritten, state_of, written_aside
-from yellowtor.tables.cells import DEGREES, LEAVE, Answering, Later, Row, Texts, as_text, safe_text, unheard
+from yellowtor.tables.cells import DEGREES, Later, Texts, as_text, ignore_written, safe_text
 from yellowtor.tables.file_table import FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
@@ -55,6 +55,7 @@ class WorkbookTable(FileTable):
         answers: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         super().__init__(path, backup)
+        self.left: Sequence[str] = ()
         self._said = (sheet, block, table)
         self._answers = answers
         self._open()
@@ -265,13 +266,15 @@ class WorkbookTable(FileTable):
             for at, column in enumerate(columns, self._block.first_column)
         ]
 
-    def rewrite(self, to: Path | None, columns: Sequence[str], answering: Answering, kept: Kept = unheard) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call kept."""
+    def rewrite(
+        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
+    ) -> None:
+        """As FileTable.rewrite()."""
         added = [name for name in columns if name not in self.header]
         order = [*self.header, *added]
         if to and to.suffix.lower() == ".csv":
             self._as_text(to, order, columns, answering)
-            kept()
+            on_written()
             return
         before = self.state
         places = [self._block.first_column + order.index(name) for name in columns]
@@ -288,7 +291,7 @@ class WorkbookTable(FileTable):
             same = ready[1] if ready and ready[0] == before else None
             splice_workbook(self.path, to, self.sheet, same, splice, self.backup)
         self.left = splice.left
-        kept()
+        on_written()
 
     def _pages(self, answering: Answering, before: State) -> Iterator[SheetPage]:
         """The pages, answered as they are written. Raises BadSource where the file is not in this state all the while.

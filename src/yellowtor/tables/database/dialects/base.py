@@ -7,7 +7,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
-from yellowtor.answers.geography.position import WRITTEN_DECIMALS
+from yellowtor.contracts.position import WRITTEN_DECIMALS
 from yellowtor.tables.database.column_precision import SHORTEST, Coarse, of_decimals
 from yellowtor.tables.database.load import Load
 

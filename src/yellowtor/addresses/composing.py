@@ -1,55 +1,19 @@
-"""An address as parts, and the readable line that is sent to a service."""
+"""How a record becomes an address: from columns, fixed parts and a line template."""
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 
-from yellowtor.addresses.canonical import SEPARATOR, canonical, fold_blanks
+from yellowtor.addresses.canonical import canonical, fold_blanks
 from yellowtor.addresses.line import LineTemplate
+from yellowtor.contracts.address import PARTS, Address
 
 _BREAK = re.compile(r"[\s,]*[\r\n]+[\s,]*")  # where a cell goes on on another line
 _WORD = re.compile(r"[^\s,;]+")
 
 
 @dataclass(frozen=True, slots=True)
-class Address:
-    """The parts of one postal address, each a text, empty when it is not known.
-
-    `street` may carry the number as well ("14 Kelp Lane"), as most tables have it. `whole` is an address
-    that nobody has taken apart.
-    """
-
-    whole: str = ""
-    number: str = ""
-    street: str = ""
-    town: str = ""
-    postcode: str = ""
-    region: str = ""
-    country: str = ""
-
-    def line(self) -> str:
-        """One readable line, finest part first; parts that are empty take their commas along."""
-        street = " ".join(filter(None, (self.number, self.street)))
-        town = " ".join(filter(None, (self.postcode, self.town)))
-        return ", ".join(filter(None, (self.whole, street, town, self.region, self.country)))
-
-    def key(self) -> str:
-        """The canonical form: equal for spellings that differ only in case, blanks and punctuation."""
-        return SEPARATOR.join(canonical(getattr(self, part)) for part in PARTS)
-
-    def as_dict(self) -> dict[str, str]:
-        return {part: getattr(self, part) for part in PARTS if getattr(self, part)}
-
-    def variables(self) -> dict[str, str]:
-        """What a template can say of it: its parts, and all of it in one line as `q`."""
-        return {"q": self.line(), **self.as_dict()}
-
-
-PARTS: tuple[str, ...] = tuple(f.name for f in fields(Address))
-
-
-@dataclass(frozen=True, slots=True)
-class Composing:
+class AddressComposer:
     """How a record becomes an address: a column for each part, or a line of columns; what is fixed, what is needed.
 
     words are the words (casefolded) of a column's cells that stand for others, by column.

@@ -2,36 +2,15 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
-from typing import Self
 
-from yellowtor.addresses.address import Address
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.geography.position import Area
 from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.confidence import VERSION, Confidence, estimate
 from yellowtor.answers.judging.evidence import Evidence, weigh
 from yellowtor.answers.replies.kinds import Kind
-
-
-class Outcome(StrEnum):
-    """How a record ended, in the order in which reports list them."""
-
-    meaning: str
-
-    def __new__(cls, name: str, meaning: str) -> Self:
-        member = str.__new__(cls, name)
-        member._value_ = name
-        member.meaning = meaning
-        return member
-
-    PLACED = "placed", "A point (in reverse: an address) that is sure enough for the job."
-    KEPT = "kept", "Had coordinates that are not ours, and its address has not changed; nothing was asked."
-    DOUBTFUL = "doubtful", "An answer, but a person should look: the reasons say at what."
-    UNPLACED = "unplaced", "The services know nothing of it, or only what the job told them."
-    INCOMPLETE = "incomplete", "What the job needs is missing or not valid; nothing was asked."
-    FAILED = "failed", "No usable reply after the allowed tries; `--again failed` asks once more."
-    WAITING = "waiting", "No reply yet: the allowance is spent, no reply came, or the run was cut."
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Outcome, Reason
+from yellowtor.contracts.position import Area
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +30,7 @@ class Judgement:
     """One outcome, the candidate it rests on (where there is one), how sure, and why."""
 
     outcome: Outcome
-    reasons: tuple[str, ...]
+    reasons: tuple[Reason, ...]
     candidate: Candidate | None = None
     confidence: Confidence | None = None
 

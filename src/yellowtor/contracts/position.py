@@ -1,11 +1,10 @@
 """A position on the globe, and the distance between two."""
 
 import math
-from collections.abc import Sequence
 from typing import NamedTuple, Self
 
 EARTH_RADIUS_M = 6_371_008.8  # mean radius R1 of the IUGG
-WRITTEN_DECIMALS = 6  # of a degree: 0.11 m at the equator; written() says it too
+WRITTEN_DECIMALS = 6  # of a degree, in the coordinates that we write: 0.11 m at the equator
 
 
 class _LatLon(NamedTuple):
@@ -25,30 +24,17 @@ class Position(_LatLon):
 
     @property
     def is_null_island(self) -> bool:
-        """Whether this is 0,0 (within about 100 m): what a service says that doesn't know."""
+        """Whether this is 0,0 (within about 100 m), which some services return for an unknown address."""
         return is_null_island(self.lat, self.lon)
 
-    def written(self) -> str:
-        """The coordinates at the precision we write: how we know our own again."""
-        return written(self.lat, self.lon)
+    def rounded(self) -> "Position":
+        """The position at the precision of the coordinates that we write."""
+        return Position(round(self.lat, WRITTEN_DECIMALS), round(self.lon, WRITTEN_DECIMALS))
 
 
 def is_null_island(lat: float, lon: float) -> bool:
     """Whether this is 0,0, within about 100 m."""
     return abs(lat) < 0.001 and abs(lon) < 0.001
-
-
-def written(lat: float, lon: float) -> str:
-    """Coordinates as text, at the precision we write."""
-    return f"{lat:.6f},{lon:.6f}"
-
-
-def are_written(texts: Sequence[str | None], lats: Sequence[float | None], lons: Sequence[float | None]) -> bool:
-    """Whether texts say, as written() has it, just these coordinates, rounded so: reading is quicker than writing."""
-    import orjson
-
-    said = orjson.loads(f"[{','.join([text or 'null,null' for text in texts])}]")
-    return bool(said[::2] == list(lats) and said[1::2] == list(lons))
 
 
 def distance_m(one: Position, other: Position) -> float:

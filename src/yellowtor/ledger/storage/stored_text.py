@@ -1,0 +1,71 @@
+"""Values that the ledger stores as text, JSON or coordinates: only the ledger knows these texts."""
+
+import json
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from typing import Any
+
+from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Reason
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import AskedPosition, Subject, subject_from
+
+
+def subject_text(subject: Subject) -> str:
+    return json.dumps(subject.as_dict(), ensure_ascii=False)
+
+
+def read_subject(text: str) -> Address | AskedPosition:
+    return subject_from(json.loads(text))
+
+
+def position_text(position: Position | None) -> str | None:
+    """Latitude and longitude with six decimals: the precision of the coordinates that we write."""
+    return None if position is None else f"{position[0]:.6f},{position[1]:.6f}"
+
+
+def read_position(text: str | None) -> Position | None:
+    if not text:
+        return None
+    lat, lon = text.split(",")
+    return Position(float(lat), float(lon))
+
+
+def read_positions(texts: Sequence[str | None]) -> list[Position | None]:
+    """As read_position(), for many; they are known to be on the globe. A parser of JSON reads numbers fastest."""
+    import orjson
+
+    if not any(texts):
+        return [None] * len(texts)
+    numbers = orjson.loads(f"[{','.join([text or 'null,null' for text in texts])}]")
+    pairs = zip(numbers[::2], numbers[1::2], strict=True)
+    make = Position._make
+    return [None if pair[0] is None else make(pair) for pair in pairs]
+
+
+@lru_cache(maxsize=10_000)  # many records have the same reasons
+def read_reasons(text: str) -> tuple[Reason, ...]:
+    return tuple(json.loads(text))
+
+
+def reasons_text(reasons: Sequence[Reason]) -> str:
+    return json.dumps(reasons, ensure_ascii=False)
+
+
+def read_candidates(text: str) -> list[Candidate]:
+    import orjson
+
+    return [Candidate.from_dict(data) for data in orjson.loads(text)]
+
+
+def candidates_text(candidates: Sequence[Candidate]) -> str:
+    return json.dumps([candidate.as_dict() for candidate in candidates], ensure_ascii=False)
+
+
+def mapping_text(values: Mapping[str, Any]) -> str:
+    return json.dumps(dict(values), ensure_ascii=False)
+
+
+def read_mapping(text: str | None) -> dict[str, Any]:
+    return dict(json.loads(text)) if text else {}
