@@ -22,7 +22,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.judging import Judging
+from yellowtor.run.phases.judging import Judging
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import Values

@@ -20,8 +20,8 @@ import aiohttp  # noqa: F401
 from saboteur import POINTS, sabotage
 
 import yellowtor.cli.commands
+import yellowtor.ledger.accounts.group_commit
 import yellowtor.ledger.jobs.run_book
-import yellowtor.ledger.storage.group_commit
 import yellowtor.run.asking.background_judging
 import yellowtor.tables.text.delimited  # noqa: F401
 

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yellowtor.run.asking.cancellation import Cancellation
-from yellowtor.run.conduct import Options, conduct, foretell
+from yellowtor.run.run_job import Options, conduct, foretell
 from yellowtor.wiring import job_parts
 
 KNOWN = real_addresses(24)

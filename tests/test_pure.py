@@ -25,8 +25,8 @@ from yellowtor.allowance.retry import Attempt, LeaveOpen, Retry, Settle, StopAsk
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.geography.cell_coordinates import read_coordinates
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.judgement import Thresholds, judge
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.json_paths import compile_fields, compile_first, compile_path
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
@@ -36,7 +36,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position
 from yellowtor.ledger.storage.stored_text import position_text, read_position, read_positions
-from yellowtor.run.scan import identity
+from yellowtor.run.phases.scan import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
 from yellowtor.tables.text.dialect import StatedDialect, find_dialect
 

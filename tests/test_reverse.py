@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 import yellowtor
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.reverse_judgement import judge_nearby
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position

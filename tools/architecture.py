@@ -33,8 +33,8 @@ parts in, for the command line and for the Python API.
 
 1. **Command.** `cli/main.py` parses the options, `cli/commands.py: run_command` calls the verb and picks the exit code.
 2. **Wiring.** `wiring.py: job_parts` reads the job and the descriptions, opens table, services and ledger.
-3. **Verb.** `run/conduct.py: conduct` goes through the phases: scan, plan, ask, judge, write back.
-4. **Scan.** `run/scan.py: scan` reads the source in batches (`Table.batches`).
+3. **Verb.** `run/run_job.py: conduct` goes through the phases: scan, plan, ask, judge, write back.
+4. **Scan.** `run/phases/scan.py: scan` reads the source in batches (`Table.batches`).
 5. **Address.** `addresses/composing.py: AddressComposer.compose` composes the cells; in reverse
    `answers/position_composer.py` makes the position that is asked about.
 6. **Work.** `ledger/jobs/scanning.py: ScanBook.note` and `put_work` store what is new or changed, and which question
@@ -46,9 +46,9 @@ parts in, for the command line and for the Python API.
    `services/masking.py: Masker` masks the reply, `services/follow_ups.py` says what follows (a token, a page, a poll).
 10. **Reading.** `answers/replies/reading.py: read_reply` finds the kind of the reply and its candidates;
     `allowance/retry.py: decide` says whether to keep, repeat, leave open or stop.
-11. **Judgement.** `run/judging.py: Judging.judge_open` calls `answers/judging/judgement.py: judge`, which weighs the
+11. **Judgement.** `run/phases/judging.py: Judging.judge_open` calls `answers/judging/judgement.py: judge`, which weighs the
     candidates: one outcome, a confidence, its reasons.
-12. **Answer.** `run/writeback.py: WriteBack.write` opens the source again, looks whether each address is as it was, and
+12. **Answer.** `run/phases/writeback.py: WriteBack.write` opens the source again, looks whether each address is as it was, and
     writes columns (`run/jobs/answer_columns.py`) and markers (`markers/`).
 
 ## The ledger

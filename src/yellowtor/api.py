@@ -17,8 +17,8 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.opening import framed
 from yellowtor.run.asking.cancellation import Cancellation
-from yellowtor.run.conduct import Options, Summary, conduct
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.run_job import Options, Summary, conduct
 from yellowtor.settings import check_settings, read_toml
 from yellowtor.wiring import Files, load_services, open_parts
 

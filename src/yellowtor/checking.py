@@ -15,10 +15,10 @@ from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.jobfiles import check_outputs
 from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.scan import RowReader
 from yellowtor.run.ports import Watcher
 from yellowtor.run.preview import preview
-from yellowtor.run.scan import RowReader
-from yellowtor.run.trial import Trial, try_one
+from yellowtor.run.try_address import Trial, try_one
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.variables import Values, environment, find_values

@@ -26,11 +26,11 @@ from yellowtor.contracts.table import LEAVE, InTransactions, Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.jobfiles import check_outputs, source_file
 from yellowtor.opening import CLOCK, copy_table, database_password, free_name, open_table
-from yellowtor.run.conduct import Parts
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.plan import currency_of
 from yellowtor.run.ports import Book, MarkerFile
+from yellowtor.run.run_job import Parts
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.making import Wishes

@@ -6,7 +6,7 @@ from enum import StrEnum
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason

@@ -17,7 +17,7 @@ from yellowtor.files import written_aside
 from yellowtor.ledger.maintenance.cache_book import CacheBook
 from yellowtor.opening import CLOCK
 from yellowtor.run import cache
-from yellowtor.run.scan import shown_key
+from yellowtor.run.phases.scan import shown_key
 from yellowtor.wiring import cache_book, fixed_parts
 
 SHOWN = 5  # addresses that are named where one is not clear

@@ -22,9 +22,9 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.opening import CLOCK
 from yellowtor.run.asking.cancellation import Cancellation
-from yellowtor.run.conduct import Options, Summary, conduct, goes_on_at, refused
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
+from yellowtor.run.run_job import Options, Summary, conduct, goes_on_at, refused
 from yellowtor.settings import read_settings
 from yellowtor.wiring import job_parts, preview_parts
 
@@ -99,7 +99,7 @@ def _sleep(summary: Summary, when: datetime, stop: Cancellation) -> None:
 
 def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
     """Ask along with another run of the job; False when there is none, and the job is to be run as ever."""
-    from yellowtor.run.asking.shared_run import ask_shared
+    from yellowtor.run.shared_run import ask_shared
 
     if "://" not in (read_settings(path, Job, "job").ledger or ""):
         raise BadJob(

@@ -128,7 +128,7 @@ def run(
     """Run a job: read the records, ask about what is not known yet, write coordinates and markers."""
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
-    from yellowtor.run.conduct import Options
+    from yellowtor.run.run_job import Options
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
     options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log)
@@ -239,7 +239,7 @@ def plan(
 ) -> None:
     """Show what a run would ask and cost, and when it would be done, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
-    from yellowtor.run.conduct import Options
+    from yellowtor.run.run_job import Options
 
     plan_command(
         job, Options(dry_run=True, at_most=at_most, again_failed=again is not None), what_if, as_json=json, png=png

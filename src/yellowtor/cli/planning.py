@@ -17,8 +17,8 @@ from yellowtor.allowance.windows import Left, Window
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report import plan_json
-from yellowtor.run.conduct import Foretold, Options, foretell
 from yellowtor.run.plan import Plan
+from yellowtor.run.run_job import Foretold, Options, foretell
 from yellowtor.wiring import job_parts
 
 

@@ -25,8 +25,8 @@ from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.errors import BadJob, Exit
 from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.judging import matched
-from yellowtor.run.trial import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
+from yellowtor.run.phases.judging import matched
+from yellowtor.run.try_address import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.settings import read_settings

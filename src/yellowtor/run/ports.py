@@ -14,7 +14,6 @@ from yellowtor.allowance.price import Price
 from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.cache_entry import Exported
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.ledger_rows import (
     Answer,
     Answers,
@@ -33,6 +32,7 @@ from yellowtor.answers.ledger_rows import (
     WorkState,
     Written,
 )
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply, Request

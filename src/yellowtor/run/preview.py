@@ -8,8 +8,8 @@ from yellowtor.addresses.keys import digest, subject_key
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.scan import RowReader, key_twice, lacking, no_key, shown_key
 from yellowtor.run.ports import Service, Watcher
-from yellowtor.run.scan import RowReader, key_twice, lacking, no_key, shown_key
 
 HELD = "has coordinates already"
 PROBLEMS = 12  # how many of each kind are kept to be shown

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable
 from urllib.parse import quote
 
-from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reading import Read
 
 MASK = "•••"

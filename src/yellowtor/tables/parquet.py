@@ -9,7 +9,7 @@ from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, NUMBERS, Texts, as_column, ignore_written
-from yellowtor.tables.database.column_precision import SINGLE, Coarse, as_stored
+from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileTable, check_readable
 from yellowtor.tables.header import checked_header
 

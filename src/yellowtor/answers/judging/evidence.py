@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from yellowtor.addresses.compare import Agreement, compare, split_number
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.position import Area, distance_m
 

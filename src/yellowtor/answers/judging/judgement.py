@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.confidence import VERSION, Confidence, estimate
 from yellowtor.answers.judging.evidence import Evidence, weigh
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason

@@ -7,9 +7,9 @@ of factors like that of confidence.py, with the distance in the place of the agr
 import math
 from collections.abc import Iterator, Sequence
 
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.confidence import CERTAIN, Confidence, Factor, fineness, length, own_word
 from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position, distance_m

@@ -13,8 +13,8 @@ from typing import Any, NamedTuple
 from yellowtor.answers.geography.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.geography.geometry import Inside, coarsened, point_inside
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.judging.candidate import NONE, Candidate
 from yellowtor.answers.replies.body_text import CantOpenError, quoted
+from yellowtor.answers.replies.candidate import NONE, Candidate
 from yellowtor.answers.replies.json_paths import Fields, Finder, Getter, Holder, TooDeepError
 from yellowtor.answers.replies.kind_rules import MATCH_S, UNOPENED, Rule, SeenReply, by_status
 from yellowtor.answers.replies.kinds import Kind

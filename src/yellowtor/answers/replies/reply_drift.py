@@ -6,7 +6,7 @@ A field is missed as soon as a dozen new answers lack it, while few requests hav
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
-from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 
 SAMPLE = 200  # earlier answers that are looked at

@@ -12,7 +12,8 @@ from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.allowance.retry import PATIENCE_S
 from yellowtor.allowance.windows import Left, Span, Window
 from yellowtor.answers.ledger_rows import Reserved, Spent
-from yellowtor.ledger.accounts.window_use import PUT_USE, CalendarUse, left_of, stamp, uses
+from yellowtor.ledger.accounts.window_use import PUT_USE, CalendarUse, left_of, uses
+from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import pace, request
 from yellowtor.ledger.storage.store import Store
 

@@ -11,8 +11,9 @@ from sqlalchemy import func, select
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.ledger_rows import Charged, Used
 from yellowtor.contracts.clock import Clock
-from yellowtor.ledger.accounts.window_use import left_of, stamp, uses
-from yellowtor.ledger.jobs.run_book import open_store
+from yellowtor.ledger.accounts.window_use import left_of, uses
+from yellowtor.ledger.storage.instants import stamp
+from yellowtor.ledger.storage.open_store import open_store
 from yellowtor.ledger.storage.schema import asking, job, question, request, run
 from yellowtor.ledger.storage.store import Store
 

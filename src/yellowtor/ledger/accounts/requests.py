@@ -26,8 +26,8 @@ from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.ledger.accounts.account import Account, AccountTerms
-from yellowtor.ledger.accounts.window_use import stamp
-from yellowtor.ledger.jobs.runs import asked_elsewhere, others_in_flight
+from yellowtor.ledger.accounts.in_flight import asked_elsewhere, others_in_flight
+from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import reply, request, ticket
 from yellowtor.ledger.storage.store import ManyRows, Store, TextsOf, batched
 

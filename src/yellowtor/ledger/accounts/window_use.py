@@ -2,12 +2,13 @@
 
 from collections import deque
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Protocol
 
 from sqlalchemy import ColumnElement, Connection, func, select
 
 from yellowtor.allowance.windows import Left, Window
+from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import request, run, window_use
 
 PUT_USE = """INSERT INTO window_use (account, "window", start, used) VALUES (?, ?, ?, ?)
@@ -162,7 +163,3 @@ def left_of(use: Use, now: datetime) -> Left:
     left = use.left(now)
     resets_at = stamp(use.more_at(now)) if left < window.limit else ""
     return Left(window.name, window.words, window.limit, left, resets_at, window.money)
-
-
-def stamp(instant: datetime) -> str:
-    return instant.astimezone(UTC).isoformat(timespec="milliseconds")

@@ -11,7 +11,6 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.ledger_rows import (
     NO_PARTS,
     Answer,
@@ -25,6 +24,7 @@ from yellowtor.answers.ledger_rows import (
     WorkState,
     Written,
 )
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position

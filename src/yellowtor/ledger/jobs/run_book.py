@@ -11,20 +11,22 @@ from sqlalchemy import and_, insert, select
 from yellowtor.allowance.price import Budget
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.subject import Subject
+from yellowtor.ledger.accounts import in_flight
 from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.accounts.requests import Again, RequestBook
-from yellowtor.ledger.accounts.window_use import stamp
 from yellowtor.ledger.jobs import runs
 from yellowtor.ledger.jobs.judging import JudgeBook
 from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.ledger.jobs.scanning import ScanBook
 from yellowtor.ledger.jobs.written import WrittenBook
-from yellowtor.ledger.maintenance.retention import expire
+from yellowtor.ledger.storage.instants import stamp
+from yellowtor.ledger.storage.open_store import open_store
+from yellowtor.ledger.storage.retention import expire
 from yellowtor.ledger.storage.schema import asking, job, run
 from yellowtor.ledger.storage.store import Store, Worker
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.group_commit import GroupWriter
+    from yellowtor.ledger.accounts.group_commit import GroupWriter
     from yellowtor.ledger.storage.postgres import Server
 
 NOBODY = Worker("", "", 0)
@@ -54,14 +56,14 @@ class RunBook:
 
     def writer(self, service: str) -> "GroupWriter":
         """Whoever carries orders out while this service is asked; to be entered. One at a time."""
-        from yellowtor.ledger.storage.group_commit import GroupWriter
+        from yellowtor.ledger.accounts.group_commit import GroupWriter
 
         return GroupWriter(self.requests[service])
 
     def others(self) -> tuple[int, int]:
         """How many other runs still have the job in hand, and how many had it that are gone without a word."""
         job_id, run_id = self._run
-        others = runs.unended(self._store, and_(run.c.job_id == job_id, run.c.id != run_id))
+        others = in_flight.unended(self._store, and_(run.c.job_id == job_id, run.c.id != run_id))
         alive = sum(map(self._store.is_alive, others))
         return alive, len(others) - alive
 
@@ -113,17 +115,6 @@ def open_pins(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterat
         yield PinBook(store, job_id, stamp(store.clock.now()))
 
 
-def open_store(where: "Path | Server", clock: Clock) -> Store:
-    """Open the ledger. Raises LedgerTrouble."""
-    if isinstance(where, Path):
-        from yellowtor.ledger.storage.sqlite import SqliteStore
-
-        return SqliteStore(where, clock)
-    from yellowtor.ledger.storage.postgres import PostgresStore
-
-    return PostgresStore(where, clock)
-
-
 @contextmanager
 def _job_in_hand(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[tuple[Store, int]]:
     """The open ledger and the job's number in it; nobody else has the job meanwhile, as far as a lock tells."""
@@ -132,7 +123,7 @@ def _job_in_hand(where: "Path | Server", whose: str | Path, clock: Clock) -> Ite
         job_id = _job(store, str(whose))
         with store.job_in_hand(job_id) as free:
             if not free:
-                raise runs.busy(next(iter(runs.unended(store, run.c.job_id == job_id)[::-1]), None))
+                raise runs.busy(next(iter(in_flight.unended(store, run.c.job_id == job_id)[::-1]), None))
             yield store, job_id
     finally:
         store.close()

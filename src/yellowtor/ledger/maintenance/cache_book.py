@@ -17,11 +17,12 @@ from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts.account_usage import CHARGED, WHOSE
 from yellowtor.ledger.accounts.requests import packed
-from yellowtor.ledger.accounts.window_use import stamp
 from yellowtor.ledger.jobs.pins import put_pin
-from yellowtor.ledger.jobs.run_book import PUT_ASKING, open_store
+from yellowtor.ledger.jobs.run_book import PUT_ASKING
 from yellowtor.ledger.jobs.scanning import PUT_ADDRESS
-from yellowtor.ledger.maintenance.retention import before, expire, let_go
+from yellowtor.ledger.storage.instants import stamp
+from yellowtor.ledger.storage.open_store import open_store
+from yellowtor.ledger.storage.retention import before, expire, let_go
 from yellowtor.ledger.storage.schema import (
     address,
     answer,

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
-from yellowtor.answers.judging.candidate import Candidate
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Reason
 from yellowtor.contracts.position import Position

@@ -17,7 +17,7 @@ from sqlalchemy.exc import DBAPIError, NoSuchTableError
 from yellowtor.contracts.table import LEAVE, Answering, OnWritten, PageWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, Texts, as_text, as_texts, ignore_written
-from yellowtor.tables.database.column_precision import as_stored, remark
+from yellowtor.tables.column_precision import as_stored, remark
 from yellowtor.tables.database.database_source import Named, Place, open_engine, told
 from yellowtor.tables.database.database_target import Create, Target, column, columns_of
 from yellowtor.tables.database.dialects.registry import dialect_of

@@ -14,7 +14,7 @@ from sqlalchemy.exc import NoSuchTableError, SAWarning
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, NUMBERS
-from yellowtor.tables.database.column_precision import Coarse
+from yellowtor.tables.column_precision import Coarse
 from yellowtor.tables.database.database_source import Named
 from yellowtor.tables.database.dialects.base import NEW
 from yellowtor.tables.database.dialects.registry import dialect_of

@@ -8,7 +8,7 @@ import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
 from yellowtor.contracts.position import WRITTEN_DECIMALS
-from yellowtor.tables.database.column_precision import SHORTEST, Coarse, of_decimals
+from yellowtor.tables.column_precision import SHORTEST, Coarse, of_decimals
 from yellowtor.tables.database.load import Load
 
 NEW = "yellowtor_new"  # the temporary table that rows are loaded into

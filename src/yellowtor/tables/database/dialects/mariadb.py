@@ -6,7 +6,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import FLOAT
 
-from yellowtor.tables.database.column_precision import SIX_DIGITS, Coarse
+from yellowtor.tables.column_precision import SIX_DIGITS, Coarse
 from yellowtor.tables.database.dialects.base import Dialect
 
 DEFINES = r"\b(?:ALL PRIVILEGES|{})\b(?! (?:USER|ROUTINE|VIEW|TEMPORARY|TABLESPACE))"

@@ -7,7 +7,7 @@ import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
 from yellowtor.errors import BadSource
-from yellowtor.tables.database.column_precision import Coarse
+from yellowtor.tables.column_precision import Coarse
 from yellowtor.tables.database.dialects.base import Dialect
 
 BUSY_S = 30  # how long it waits for another writer

@@ -29,8 +29,8 @@ from yellowtor.contracts.table import (
 )
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.scan import RowReader, shown_key
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Watcher
-from yellowtor.run.scan import RowReader, shown_key
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names

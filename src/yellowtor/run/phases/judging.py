@@ -8,11 +8,11 @@ from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.judging.candidate import Candidate
 from yellowtor.answers.judging.judgement import Judgement, Thresholds, judge
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
 from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Judged, KeptReply, ReadAs, Unjudged
+from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply

@@ -19,14 +19,14 @@ from yellowtor.filelocks import check_free, locked
 from yellowtor.files import announcing, check_writable, state_of
 from yellowtor.run.asking.ask_result import AskResult, AskTotals
 from yellowtor.run.asking.cancellation import Cancellation
-from yellowtor.run.edit_detection import check_copy, edited_files, keep_edited, noting
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.judging import Judging
-from yellowtor.run.outlier_report import find_far
+from yellowtor.run.phases.edit_detection import check_copy, edited_files, keep_edited, noting
+from yellowtor.run.phases.judging import Judging
+from yellowtor.run.phases.outlier_report import find_far
+from yellowtor.run.phases.scan import ScanResult, scan
+from yellowtor.run.phases.writeback import Changes, WriteBack, WriteResult
 from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
 from yellowtor.run.ports import Book, MarkerFiles, Service, Watcher
-from yellowtor.run.scan import ScanResult, scan
-from yellowtor.run.writeback import Changes, WriteBack, WriteResult
 
 UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
 RESCANS = 3  # of a file that others write while it is read

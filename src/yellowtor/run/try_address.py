@@ -24,9 +24,9 @@ from yellowtor.run.asking.departure import Leaving
 from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.judging import judge_reply
+from yellowtor.run.phases.judging import judge_reply
+from yellowtor.run.phases.scan import RowReader, key_as_shown
 from yellowtor.run.ports import Book, Service
-from yellowtor.run.scan import RowReader, key_as_shown
 
 TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/csv"}
 
