@@ -19,7 +19,7 @@ from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.service_choice import AskNext
 from yellowtor.answers.ledger_rows import Work, WorkState
 from yellowtor.contracts.address import Address
-from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
 from yellowtor.run.phases.judging import Judging

@@ -4,7 +4,7 @@ import asyncio
 import os
 import platform
 import time
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from functools import partial, wraps
@@ -16,6 +16,7 @@ import pytest
 from conftest import Ledger
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule, run_state_machine_as_test
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.allowance.pace import Pace
@@ -29,8 +30,8 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.errors import Busy, LedgerTrouble
-from yellowtor.ledger.accounts.account import AccountTerms
 from yellowtor.ledger.accounts.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
+from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.postgres import ServerClock
@@ -262,34 +263,108 @@ def test_a_transaction_that_fails_leaves_no_trace_and_no_wrong_memory(ledger):
         assert isinstance(reserve(requests, "f")[0], Spent)
 
 
-@law(st.lists(st.sampled_from(["reserve", "settle", "refuse", "release", "again"]), max_size=40), st.integers(1, 6))
-def test_no_course_of_events_passes_the_window(ledger, events, limit):
-    place, clock, flying = ledger.fresh(), Clock(), []
-    opened = book(place, clock, per_day=limit)
-    requests = opened.__enter__()
-    counted = 0
-    for number, event in enumerate(events):
-        if event == "reserve":
-            (got,) = reserve(requests, f"q{number}")
+DAY, MONTH = Window(4, zone=LISBON), Window(9, Span.MONTH, LISBON)
+RISING = (Price("EUR", (Tier(3, 1_000), Tier(None, 5_000))), Price("EUR", (Tier(None, 7_000),), date(2026, 3, 30)))
+SERVICES = {
+    "daily": AccountTerms("daily", "asking daily", "shared", Pace(None), [DAY]),
+    "monthly": AccountTerms("monthly", "asking monthly", "shared", Pace(None), [replace(DAY, limit=6), MONTH]),
+    "priced": AccountTerms("priced", "asking priced", "own", Pace(None), [Window(20_000, money=True, cap="own")], RISING),
+}
+CAP = Window(5, zone=LISBON, cap="job's")
+
+
+class Charging(RuleBasedStateMachine):
+    """Two jobs charge the same accounts through three descriptions, over days and new prices; their processes die."""
+
+    place = None
+
+    def __init__(self):
+        super().__init__()
+        self.where, self.clock, self.number = self.place.fresh(), Clock(), 0
+        self.jobs, self.charged, self.flying, self.ids = {}, [], [], set()
+        for job in ("one", "two"):
+            self.open(job)
+
+    def open(self, job):
+        for charge in self.charged:  # what its last process left in flight counts as spent from now on
+            if charge["job"] == job and charge["settled"] is None:
+                charge["settled"] = self.clock.time
+        self.flying = [one for one in self.flying if one[1]["job"] != job]
+        terms = [replace(one, windows=[*one.windows, *([CAP] if job == "two" else [])]) for one in SERVICES.values()]
+        opened = open_book(self.where.where, job, self.clock, terms)
+        self.jobs[job] = (opened, opened.__enter__(), {one.service: one for one in terms})
+
+    def counted(self, window, job, account):
+        start = window.start(self.clock.time)
+        mine = [
+            one for one in self.charged
+            if (one["job"] == job if window.cap == "job's" else one["account"] == account)
+            and (one["settled"] is None or one["settled"] >= start)
+        ]  # fmt: skip
+        return sum(one["cost"] if window.money else 1 for one in mine)
+
+    @rule(job=st.sampled_from(["one", "two"]), service=st.sampled_from([*SERVICES]), count=st.integers(1, 4))
+    def reserve(self, job, service, count):
+        _, opened, terms = self.jobs[job]
+        keys = [f"q{self.number + at}" for at in range(count)]
+        self.number += count
+        for key, got in zip(keys, reserve(opened.requests[service], *keys), strict=True):
             if isinstance(got, Reserved):
-                counted += 1
-                flying.append((got, f"q{number}"))
-            assert isinstance(got, Reserved) == (counted <= limit and not isinstance(got, Spent))
-        elif event == "again":
-            opened.__exit__(None, None, None)
-            opened = book(place, clock, per_day=limit)
-            requests, flying = opened.__enter__(), []
-        elif flying:
-            got, key = flying.pop()
-            if event == "settle":
-                settle(requests, got, key)
+                assert got.request_id not in self.ids, "a number is given once"
+                self.ids.add(got.request_id)
+                used = self.counted(Window(0, Span.MONTH), job, "own")
+                price = RISING[self.clock.time.date() >= date(2026, 3, 30)]
+                assert got.cost == (price.cost(used, 1) if service == "priced" else 0)
+                charge = {"job": job, "account": terms[service].account, "cost": got.cost, "settled": None}
+                self.charged.append(charge)
+                self.flying.append((got, charge, service, key))
+                for window in terms[service].windows:
+                    assert self.counted(window, job, terms[service].account) <= window.limit
             else:
-                refused = event == "refuse"
-                carry_out(requests, Refuse(got.request_id, Kind.TOO_FAST) if refused else Release(got.request_id))
-                counted -= event == "release"
-        assert counted <= limit
-        assert left(requests) == limit - counted
-    opened.__exit__(None, None, None)
+                assert isinstance(got, Spent)
+
+    @precondition(lambda self: self.flying)
+    @rule(at=st.integers(0, 50), become=st.sampled_from(["answered", "refused", "released"]))
+    def end(self, at, become):
+        got, charge, service, key = self.flying.pop(at % len(self.flying))
+        requests = self.jobs[charge["job"]][1].requests[service]
+        if become == "answered":
+            settle(requests, got, key)
+        elif become == "refused":
+            carry_out(requests, Refuse(got.request_id, Kind.UNAVAILABLE))
+        else:
+            carry_out(requests, Release(got.request_id, got.units, got.cost))
+            self.charged = [one for one in self.charged if one is not charge]
+        charge["settled"] = self.clock.time
+
+    @rule(hours=st.sampled_from([1, 13, 25, 24 * 4]))
+    def later(self, hours):
+        self.clock.time += timedelta(hours=hours)
+
+    @rule(job=st.sampled_from(["one", "two"]), dies=st.booleans())
+    def begin_anew(self, job, dies):
+        died = RuntimeError("the process died") if dies else None
+        with suppress(RuntimeError):
+            self.jobs[job][0].__exit__(type(died) if died else None, died, None)
+        self.clock.time += timedelta(seconds=31)  # until then a server waits for a sign of life
+        self.open(job)
+
+    @invariant()
+    def what_is_left_is_what_was_not_charged(self):
+        for job, (_, opened, terms) in self.jobs.items():
+            for service, one in terms.items():
+                wanted = [max(0, w.limit - self.counted(w, job, one.account)) for w in one.windows]
+                assert [left.left for left in opened.requests[service].left()] == wanted
+
+    def teardown(self):
+        for opened, *_ in self.jobs.values():
+            opened.__exit__(None, None, None)
+
+
+def test_no_course_of_events_passes_a_limit_or_counts_a_request_twice(ledger):
+    often = 30 if isinstance(ledger.where, Path) else 8
+    charging = type("ChargingHere", (Charging,), {"place": ledger})
+    run_state_machine_as_test(charging, settings=settings(max_examples=often, stateful_step_count=25, deadline=None))
 
 
 OURS, THEIRS = Position(1, 2), Position(3, 4)
@@ -387,7 +462,7 @@ def test_a_ledger_of_a_newer_version_is_not_touched(ledger):
     with book(ledger, Clock()):
         pass
     ledger.sql("PRAGMA user_version = 99" if isinstance(ledger.where, Path) else "UPDATE ledger SET version = 99")
-    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 9"):
+    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 10"):
         book(ledger, Clock()).__enter__()
 
 
@@ -412,24 +487,6 @@ def test_the_group_writer_gives_each_order_its_own_answer_and_each_failure_to_wh
 
     with open_book(ledger.where, "job.toml", Clock(), [terms]) as opened:
         asyncio.run(whole(opened))
-
-
-@law(st.lists(st.sampled_from(["one", "two"]), min_size=1, max_size=12), st.integers(1, 9))
-def test_services_of_one_account_number_their_requests_and_count_them_together(ledger, turns, per_day):
-    clock, windows = Clock(), [Window(per_day, Span.DAY)]
-    terms = [AccountTerms(name, f"asking {name}", "account", Pace(None), windows) for name in ("one", "two")]
-    job = f"job of {len(turns)} {time.monotonic_ns()}.toml"
-    account = f"account {time.monotonic_ns()}"
-    terms = [replace(one, account=account) for one in terms]
-    with open_book(ledger.where, job, clock, terms) as opened:
-        made = []
-        for at, name in enumerate(turns):
-            requests = opened.requests[name]
-            with requests.transaction():
-                made += [one for (one,) in requests.carry_out([Reserve([f"{account} {at}"], 1)])]
-        granted = [one.request_id for one in made if isinstance(one, Reserved)]
-        assert len(granted) == len(set(granted)) == min(per_day, len(turns))
-        assert [left(opened.requests[name]) for name in ("one", "two")] == [max(0, per_day - len(turns))] * 2
 
 
 def test_a_price_holds_from_its_day_on_in_the_middle_of_a_run(ledger):

@@ -39,9 +39,9 @@ from yellowtor.settings import read_settings
 
 if TYPE_CHECKING:
     from yellowtor.contracts.clock import Clock
-    from yellowtor.ledger.accounts.account import AccountTerms
     from yellowtor.ledger.accounts.account_usage import UsageBook
     from yellowtor.ledger.accounts.requests import Again
+    from yellowtor.ledger.accounts.service_account import AccountTerms
     from yellowtor.ledger.jobs.pins import PinBook
     from yellowtor.ledger.maintenance.cache_book import CacheBook
     from yellowtor.ledger.storage.postgres import Server
@@ -183,7 +183,7 @@ def this_worker() -> "Worker":
 
 def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
     """What the ledger keeps of a service; with the job's own caps, in the service's time zone."""
-    from yellowtor.ledger.accounts.account import AccountTerms
+    from yellowtor.ledger.accounts.service_account import AccountTerms
 
     if any(cap.money for cap in caps) and not service.prices:
         raise BadJob(

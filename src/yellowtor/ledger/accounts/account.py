@@ -1,195 +1,203 @@
-"""An account in a run: its windows, its place in the pace, what requests cost. Read from the ledger, counted along."""
+"""The one authority for what may still be charged: an object for each account, and for each job with caps.
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+All services and jobs that use one connection to the ledger share these objects. An object is read again whenever
+another connection has written; until then it counts along.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
+from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, select
 
 from yellowtor.allowance.pace import FOR_GOOD, Learned, Pace
-from yellowtor.allowance.price import Budget, Price, price_on
-from yellowtor.allowance.rate_limit_headers import StatedLimit
-from yellowtor.allowance.retry import PATIENCE_S
-from yellowtor.allowance.windows import Left, Span, Window
-from yellowtor.answers.ledger_rows import Reserved, Spent
-from yellowtor.ledger.accounts.window_use import PUT_USE, CalendarUse, left_of, uses
+from yellowtor.allowance.windows import Window
+from yellowtor.ledger.accounts.window_use import PUT_USE, CalendarUse, RollingUse, Use
 from yellowtor.ledger.storage.instants import stamp
-from yellowtor.ledger.storage.schema import pace, request
+from yellowtor.ledger.storage.schema import pace, request, run, window_use
 from yellowtor.ledger.storage.store import Store
 
 LONGEST_PAUSE_S = 86_400.0
-UNLIMITED = 2**62  # of a month that is counted for its price only
 PUT_PACE = """INSERT INTO pace (account, boot_id, arrival, learned, learned_at, shut_until) VALUES (?, ?, ?, ?, ?, ?)
     ON CONFLICT (account) DO UPDATE SET boot_id = excluded.boot_id, arrival = excluded.arrival,
     learned = excluded.learned, learned_at = excluded.learned_at, shut_until = excluded.shut_until"""
+ADD_USE = """UPDATE window_use SET used = used + ? WHERE account = ? AND "window" = ? AND start =
+    (SELECT max(w.start) FROM window_use w WHERE w.account = window_use.account AND w."window" = window_use."window")"""
 
 
-@dataclass(frozen=True, slots=True)
-class AccountTerms:
-    """A service, the way it is asked (its key), the account that is charged, what that allows and costs."""
+class Counter:
+    """What the ledger counts under one name: the windows of an account, or the caps of a job."""
 
-    service: str
-    asking: str
-    account: str
-    pace: Pace
-    windows: Sequence[Window] = ()
-    prices: Sequence[Price] = ()
-    keep_days: int | None = None
-    keep_nothing_days: int | None = None
-
-    def counted(self) -> Sequence[Window]:
-        """Its windows, and the month that its price goes by."""
-        has_month = any(w.name == Span.MONTH for w in self.windows)
-        return [*self.windows, *([Window(UNLIMITED, Span.MONTH)] if self.prices and not has_month else [])]
-
-
-class Account:
-    """As of a version of the database. budget is what the run may spend, whatever accounts it charges."""
-
-    def __init__(self, terms: AccountTerms, job_id: int, store: Store, budget: Budget) -> None:
-        now = store.clock.now()
-        connection = store.connection
-        self._terms = terms
+    def __init__(self, name: str, charged: ColumnElement[bool], store: Store) -> None:
+        self.name = name
+        self._charged = charged
         self._store = store
+        self._uses: dict[Window, Use] = {}
+        self._others: Sequence[str] = ()  # windows that only other descriptions know
+        self._added = [0, 0]  # units and cost that these have not been told of
+
+    def forget(self) -> None:
+        """Read everything again when it is needed next."""
+        self._uses.clear()
+        self._added = [0, 0]
+
+    def prepare(self, windows: Sequence[Window], now: datetime) -> None:
+        """Count these windows too."""
+        if all(_without_limit(window) in self._uses for window in windows):
+            return
+        for window in windows:
+            self.use_of(window, now)
+        known = select(window_use.c.window).distinct().where(window_use.c.account == self.name)
+        mine = {window.name for window in self._uses}
+        self._others = [name for name in self._store.connection.execute(known).scalars() if name not in mine]
+
+    def use_of(self, window: Window, now: datetime) -> Use:
+        """What is used of a window, whatever its limit is."""
+        window = _without_limit(window)
+        if window not in self._uses:
+            connection = self._store.connection
+            self._uses[window] = (
+                RollingUse(window, self.name, connection, now)
+                if window.rolling
+                else CalendarUse(window, self.name, self._charged, connection, now)
+            )
+        return self._uses[window]
+
+    def reserved(self, number: int, units: int, cost: int) -> None:
+        for use in self._uses.values():
+            use.reserved(number, units, cost)
+        self._added = [self._added[0] + units, self._added[1] + cost]
+
+    def released(self, units: Mapping[int, int], cost: int) -> None:
+        for use in self._uses.values():
+            use.released(units, cost)
+        self._added = [self._added[0] - sum(units.values()), self._added[1] - cost]
+
+    def closed(self, numbers: Iterable[int], now: datetime) -> None:
+        numbers = list(numbers)
+        for use in self._uses.values():
+            use.closed(numbers, now)
+
+    def put(self) -> None:
+        """Store what has changed."""
+        self._store.run_many(PUT_USE, sorted(set(self._rows())))
+        units, cost = self._added
+        self._added = [0, 0]
+        for name in self._others:
+            if amount := cost if " of money" in name else units:
+                self._store.run(ADD_USE, (amount, self.name, name))
+
+    def _rows(self) -> Iterator[tuple[Any, ...]]:
+        for use in self._uses.values():
+            yield from use.rows()
+
+
+def _without_limit(window: Window) -> Window:
+    return replace(window, limit=0, leave=0)
+
+
+class Account(Counter):
+    """An account: its windows, its place in the pace, and the pause that a service asked for."""
+
+    def __init__(self, name: str, store: Store) -> None:
+        super().__init__(name, request.c.account == name, store)
         self._clock = store.clock
-        self._budget = budget
-        self._uses = uses(terms.counted(), terms.account, job_id, connection, now)
-        self._month = next((use for use in self._uses if use.window.name == Span.MONTH), None)
-        self._shut_until = ""  # the service wants nobody to ask before (ISO 8601, UTC)
-        self._arrival, self._learned = self._paced()
-        self._next_id = (connection.execute(select(func.max(request.c.id))).scalar_one() or 0) + 1
+        self._arrival = 0.0
+        self._learned = Learned()
+        self._shut_until = ""  # ISO 8601, UTC
+        self._is_paced = False
+        self._read = False
 
-    def lefts(self, now: datetime) -> list[Left]:
-        """What each window still allows."""
-        return [left_of(use, now) for use in self._uses if use.window.limit < UNLIMITED]
+    def forget(self) -> None:
+        super().forget()
+        self._read = False
 
-    def covers(self, questions: int, now: datetime, *, counts_each: bool) -> int:
-        """How many of so many questions the windows and the run's budget allow in one request."""
-        if self.shut_s(now) > PATIENCE_S:
-            return 0
-        room = min((use.left(now) for use in self._uses if not use.window.money), default=questions)
-        units = min(room, questions if counts_each else 1)
-        while units > 0 and not self._affords(self.cost(units, now), now):
-            units -= 1
-        return units if counts_each else questions * (units > 0)
+    def renew(self) -> None:
+        """Read the pace, unless it is known."""
+        if self._read:
+            return
+        self._read = True
+        query = select(pace.c.boot_id, pace.c.arrival, pace.c.learned, pace.c.learned_at, pace.c.shut_until)
+        row = self._store.connection.execute(query.where(pace.c.account == self.name)).first()
+        self._shut_until = row[4] if row else ""
+        if row is None or row[0] != self._clock.boot_id():  # the clock of another boot says nothing
+            self._arrival = 0.0
+            self._learned = Learned()
+            return
+        at = row[3] if row[3] >= FOR_GOOD else min(row[3], self._clock.boot())  # a server's clock may be set back
+        self._arrival = row[1]
+        self._learned = Learned(row[2], at)
 
-    def _affords(self, cost: int, now: datetime) -> bool:
-        """Whether the run's budget and every cap of money allow it."""
-        return self._budget.covers(cost) and all(use.left(now) >= cost for use in self._uses if use.window.money)
-
-    def month_used(self, now: datetime) -> int:
-        """How many requests of the calendar month count for the price."""
-        return self._month.used(now) if isinstance(self._month, CalendarUse) else 0
-
-    def cost(self, units: int, now: datetime) -> int:
-        """What so many more requests cost, in millionths."""
-        price = price_on(self._terms.prices, now.date())
-        if price is None or not isinstance(self._month, CalendarUse):
-            return 0
-        return price.cost(self._month.used(now), units)
-
-    def grant(self, units: Sequence[int], now: datetime) -> list[Reserved]:
-        """Reservations for the questions of one request, each with the units that it counts for."""
-        total = sum(units)
-        made = list[Reserved]()
-        send_at = self.another(total)
-        for unit in units:
-            cost = self.cost(unit, now)
-            self._budget.take(cost)
-            made.append(Reserved(self._next_id, send_at, unit, cost))
-            for use in self._uses:
-                use.reserved(self._next_id, unit, cost)
-            self._next_id += 1
-        return made
-
-    def another(self, units: int) -> float:
-        """Another place in the pace, not before the account is open again."""
+    def another(self, described: Pace, units: int) -> float:
+        """The next free place in the pace, in seconds of the boot clock; not before the pause is over."""
         now = self._clock.boot()
-        send_at, self._arrival = self.pace(now).reserve(self._arrival, now, units)
+        self._is_paced = self._is_paced or bool(described.per_second)
+        send_at, self._arrival = self.pace(described, now).reserve(self._arrival, now, units)
         return max(send_at, now + self.shut_s(self._clock.now()))
 
     def shut_s(self, now: datetime) -> float:
-        """Seconds until the service may be asked again, by what it said itself."""
+        """Seconds until the service may be asked again, as it said itself."""
         if not self._shut_until:
             return 0.0
         return max(0.0, (datetime.fromisoformat(self._shut_until) - now).total_seconds())
 
+    @property
+    def shut_until(self) -> str:
+        return self._shut_until
+
     def shut(self, until: datetime) -> None:
-        """The service wants nobody to ask before; after a day it is asked again whether that still holds."""
+        """Pause; after a day the service is asked whether the pause still holds."""
         latest = self._clock.now() + timedelta(seconds=LONGEST_PAUSE_S)
         self._shut_until = max(self._shut_until, stamp(min(until, latest)))
 
-    def pace(self, now: float) -> Pace:
-        """The one that is kept: the described, or a lower one that was learned."""
-        return self._learned.pace(self._terms.pace, now)
+    def pace(self, described: Pace, now: float) -> Pace:
+        """The described pace, or a lower one that was learned."""
+        return self._learned.pace(described, now)
 
-    def too_fast(self, tried: float) -> None:
-        """The service said so, and not how fast we may be; so many a second left lately."""
-        self._learned = self._learned.too_fast(self._terms.pace, tried, self._clock.boot())
+    def too_fast(self, described: Pace, tried: float) -> None:
+        """The service refused a request as too fast, at `tried` requests a second, and did not say what it allows."""
+        self._learned = self._learned.too_fast(described, tried, self._clock.boot())
 
-    def heed(self, told: Sequence[StatedLimit], uncounted: int, now: datetime) -> dict[str, str]:
-        """Go by what the service says where it allows less than is believed; what differs, in words."""
-        differences = {}
-        for one in told:
-            if one.per_second is not None:
-                self._learned = self._learned.told(self._terms.pace, one.per_second)
-                if self._learned.at == FOR_GOOD:
-                    said = f"{self._terms.pace.per_second:g}" if self._terms.pace.per_second else "any number of"
-                    differences["pace"] = (
-                        f"{self._terms.service} says {one.per_second:g} requests a second, its description {said}"
-                    )
-            for use in self._uses:
-                window = use.window
-                if one.left is None or not one.is_of(window, (use.more_at(now) - now).total_seconds()):
-                    continue
-                believed = use.left(now)
-                left = max(0, one.left - window.leave - uncounted)
-                if left < believed and isinstance(use, CalendarUse):
-                    use.reserved(0, believed - left, 0)
-                    if one.left + window.leave < believed:
-                        differences[window.name] = (
-                            f"{self._terms.service} says {one.left:,} are left of the {window.span}, "
-                            f"the ledger {believed:,}: others use the key, or the description believes too much"
-                        )
-        return differences
-
-    def why_not(self, now: datetime) -> Spent:
-        """Which windows have nothing left, and when the last of them has more; or that the budget is spent."""
-        if self.shut_s(now) > PATIENCE_S:
-            return Spent(self._shut_until, f"{self._terms.service} has asked for a pause (Retry-After)")
-        least = self.cost(1, now)
-        empty = [use for use in self._uses if use.left(now) < (max(1, least) if use.window.money else 1)]
-        if not empty:
-            return Spent("", "the run has spent what it may")
-        names = " and ".join(use.window.said for use in empty)
-        are = "are" if len(empty) > 1 else "is"
-        return Spent(stamp(max(use.more_at(now) for use in empty)), f"{names} {are} spent")
-
-    def released(self, units: Mapping[int, int], cost: int) -> None:
-        """These never left."""
-        self._budget.take(-cost)
-        for use in self._uses:
-            use.released(units, cost)
-
-    def closed(self, requests: Iterable[int], now: datetime) -> None:
-        """To these there is a reply."""
-        numbers = list(requests)
-        for use in self._uses:
-            use.closed(numbers, now)
+    def stated(self, described: Pace, per_second: float) -> bool:
+        """The service stated this pace; whether it is below the described one."""
+        self._learned = self._learned.told(described, per_second)
+        return self._learned.at == FOR_GOOD
 
     def put(self) -> None:
-        """Keep what has changed."""
-        self._store.run_many(PUT_USE, [row for use in self._uses for row in use.rows()])
-        if self._terms.pace.per_second or self._learned.per_second or self._shut_until:
+        super().put()
+        if self._is_paced or self._learned.per_second or self._shut_until:
             learned = (self._learned.per_second, self._learned.at, self._shut_until)
-            self._store.run(PUT_PACE, (self._terms.account, self._clock.boot_id(), self._arrival, *learned))
+            self._store.run(PUT_PACE, (self.name, self._clock.boot_id(), self._arrival, *learned))
 
-    def _paced(self) -> tuple[float, Learned]:
-        """The account's theoretical arrival time, and the pace that was learned; another boot's clock says nothing."""
-        query = select(pace.c.boot_id, pace.c.arrival, pace.c.learned, pace.c.learned_at, pace.c.shut_until)
-        row = self._store.connection.execute(query.where(pace.c.account == self._terms.account)).first()
-        self._shut_until = row[4] if row else ""
-        if row is None or row[0] != self._clock.boot_id():
-            return 0.0, Learned()
-        at = row[3] if row[3] >= FOR_GOOD else min(row[3], self._clock.boot())  # a server's clock may be set back
-        return row[1], Learned(row[2], at)
+
+class Accounts:
+    """The accounts of one connection, and the caps of its job."""
+
+    def __init__(self, store: Store, job_id: int) -> None:
+        self._store = store
+        self._known: dict[str, Account] = {}
+        self._as_of = -1
+        runs = select(run.c.id).where(run.c.job_id == job_id)
+        self.job = Counter(f"@job {job_id}", request.c.run_id.in_(runs), store)
+
+    def account(self, name: str) -> Account:
+        """The account of this name; always the same object."""
+        if name not in self._known:
+            self._known[name] = Account(name, self._store)
+        return self._known[name]
+
+    def renew(self) -> int:
+        """Read again what another connection may have changed; the version of the ledger."""
+        version = self._store.changes()
+        if version != self._as_of:
+            self.forget()
+            self._as_of = version
+        return version
+
+    def forget(self) -> None:
+        """Nothing is known any more: a transaction failed, or others may have written."""
+        self._as_of = -1
+        self.job.forget()
+        for account in self._known.values():
+            account.forget()

@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING
 
 from sqlalchemy import func, select
 
+from yellowtor.allowance.pace import Pace
+from yellowtor.allowance.price import Budget
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.ledger_rows import Charged, Used
 from yellowtor.contracts.clock import Clock
-from yellowtor.ledger.accounts.window_use import left_of, uses
+from yellowtor.ledger.accounts.account import Accounts
+from yellowtor.ledger.accounts.service_account import AccountTerms, ServiceAccount
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.open_store import open_store
 from yellowtor.ledger.storage.schema import asking, job, question, request, run
@@ -54,7 +57,10 @@ class UsageBook:
 
     def left(self, account: str, windows: Sequence[Window], now: datetime) -> Sequence[Left]:
         """What each window of the account still allows."""
-        return [left_of(use, now) for use in uses(windows, account, self._job, self._store.connection, now)]
+        terms = AccountTerms("", "", account, Pace(None), windows)
+        looked_at = ServiceAccount(terms, Accounts(self._store, self._job), self._store, Budget())
+        looked_at.renew()
+        return looked_at.lefts(now)
 
     def used(self, account: str, since: datetime) -> Sequence[Used]:
         """Its requests that left since then, by day (UTC), job and kind, in this order; 'reserved' is one in flight."""

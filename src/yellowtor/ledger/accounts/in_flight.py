@@ -44,5 +44,7 @@ def asked_elsewhere(store: Store, run_id: int, question_keys: Sequence[str]) -> 
     runs = {row.run_id for row in found}
     alive = {one.id for one in unended(store, run.c.id.in_(runs)) if store.is_alive(one)}
     if dead := runs - alive:
-        abandon(store, list(dead), stamp(store.clock.now()))
+        theirs = and_(request.c.state == "reserved", request.c.run_id.in_(dead), request.c.question_key.in_(wanted))
+        now = stamp(store.clock.now())
+        store.connection.execute(update(request).where(theirs).values(state="abandoned", settled_at=now))
     return {row.question_key for row in found if row.run_id in alive}

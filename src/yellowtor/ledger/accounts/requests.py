@@ -25,8 +25,9 @@ from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reservation, 
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
-from yellowtor.ledger.accounts.account import Account, AccountTerms
+from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.in_flight import asked_elsewhere, others_in_flight
+from yellowtor.ledger.accounts.service_account import AccountTerms, ServiceAccount
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import reply, request, ticket
 from yellowtor.ledger.storage.store import ManyRows, Store, TextsOf, batched
@@ -138,10 +139,9 @@ class RequestBook:
     """The requests of one run to one service."""
 
     def __init__(
-        self, store: Store, job_id: int, run_id: int, terms: AccountTerms, again: Again, budget: Budget
+        self, store: Store, accounts: Accounts, run_id: int, terms: AccountTerms, again: Again, budget: Budget
     ) -> None:
         self._store = store
-        self._job = job_id
         self._run = run_id
         self._clock = store.clock
         self._terms = terms
@@ -150,8 +150,7 @@ class RequestBook:
         self._tickets = False
         self._again = again
         self._budget = budget
-        self._account: Account | None = None
-        self._as_of = -1  # the state of the ledger that the account is known at
+        self._account = ServiceAccount(terms, accounts, store, budget)
         self._begun_at = store.changes()
         self._shared = others_in_flight(store, run_id)  # or another process has written since this run began
         self._newest_before = store.connection.execute(select(func.max(reply.c.id))).scalar_one() or 0
@@ -166,10 +165,10 @@ class RequestBook:
         """What is carried out in the body happens whole and durably, or not at all."""
         left = self._budget.left
         try:
-            with self._store.transaction():
+            with self._store.transaction(self._account.locks):
                 yield
         except BaseException:
-            self._account = None
+            self._account.forget()
             self._budget.left = left  # what was not committed is not known
             raise
 
@@ -201,7 +200,7 @@ class RequestBook:
             account.put()
         return [made.get(id(o), ()) for o in orders]
 
-    def _learn(self, orders: Sequence[Order], account: Account, now: datetime) -> bool:
+    def _learn(self, orders: Sequence[Order], account: ServiceAccount, now: datetime) -> bool:
         """Take in what the service said of its limits; whether it said something."""
         learned = False
         for order in orders:
@@ -278,8 +277,10 @@ class RequestBook:
         self._store.run_many("DELETE FROM ticket WHERE question_key = ?", [(key,) for key in tickets])
         self._store.run_many(PUT_TICKET, [(key, *given) for key, given in tickets.items() if given])
 
-    def _looked_at(self) -> Account:
-        return Account(self._terms, self._job, self._store, self._budget)
+    def _looked_at(self) -> ServiceAccount:
+        """The account as it is now, outside of a transaction."""
+        self._account.renew(anew=True)
+        return self._account
 
     def reopen(self) -> None:
         """Open a ledger that was gone anew. Raises LedgerTrouble."""
@@ -289,17 +290,12 @@ class RequestBook:
         """Do something with the ledger, once more if it was gone meanwhile."""
         return self._store.persist(work)
 
-    def _account_now(self) -> Account:
-        """The account's state; read again only when another process has written since."""
-        version = self._store.changes()
-        self._shared = self._shared or version != self._begun_at
-        if self._account is None or self._as_of != version or self._store.counting is not self:
-            self._account = self._looked_at()
-            self._as_of = version
-            self._store.counting = self
+    def _account_now(self) -> ServiceAccount:
+        """The account as it is now, in a transaction; read again only if another connection has written since."""
+        self._shared = (self._account.renew() != self._begun_at) or self._shared
         return self._account
 
-    def _reserve(self, orders: list[Reserve], account: Account, now: datetime) -> list[list[Reservation]]:
+    def _reserve(self, orders: list[Reserve], account: ServiceAccount, now: datetime) -> list[list[Reservation]]:
         known = self._known(orders) if self._shared and orders else {}
         rows = list[dict[str, object]]()
         made = list[list[Reservation]]()

@@ -1,7 +1,8 @@
 """What an account has used of its windows: read from the ledger, counted along while a run has it to itself."""
 
 from collections import deque
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Protocol
 
@@ -9,18 +10,18 @@ from sqlalchemy import ColumnElement, Connection, func, select
 
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.ledger.storage.instants import stamp
-from yellowtor.ledger.storage.schema import request, run, window_use
+from yellowtor.ledger.storage.schema import request, window_use
 
 PUT_USE = """INSERT INTO window_use (account, "window", start, used) VALUES (?, ?, ?, ?)
     ON CONFLICT (account, "window", start) DO UPDATE SET used = excluded.used"""
 
 
 class Use(Protocol):
-    """What is used of one window, as of a version of the database."""
+    """What is used of one window, whatever its limit is."""
 
     window: Window
 
-    def left(self, now: datetime) -> int: ...
+    def used(self, now: datetime) -> int: ...
     def more_at(self, now: datetime) -> datetime: ...
     def reserved(self, request: int, units: int, cost: int) -> None: ...
     def closed(self, requests: Iterable[int], now: datetime) -> None: ...
@@ -29,18 +30,18 @@ class Use(Protocol):
 
 
 class CalendarUse:
-    """Of a calendar's window; never of an earlier one than the last that was seen.
+    """What is used of a calendar window; never of an earlier window than the last one that was seen.
 
-    A request counts in the window that it was reserved in. What is in flight when the next one begins counts in that
-    too: the service counts it when it comes, which nobody here knows. whose is what the window is counted by in the
-    ledger, charged are its requests there; of a window that was never counted, what is in the record of them counts.
+    A request counts in the window in which it was reserved. A request in flight when the next window begins counts in
+    that one too: the service counts it when it arrives, and nobody here knows when that is. `whose` is the name that
+    the ledger counts the window under, `charged` selects its requests.
     """
 
     def __init__(
         self, window: Window, whose: str, charged: ColumnElement[bool], connection: Connection, now: datetime
     ) -> None:
         self.window = window
-        self._account = whose
+        self._whose = whose
         self._charged = charged
         self._connection = connection
         query = select(window_use.c.start, window_use.c.used).where(
@@ -52,29 +53,23 @@ class CalendarUse:
             self._start = datetime.fromisoformat(last[0])
             self._used = int(last[1])
         else:
-            self._used = self._recorded(only_in_flight=last is not None)
+            self._used = self._recorded()
 
-    def _recorded(self, *, only_in_flight: bool) -> int:
-        """What the record has of requests that were not over when the window began: all, or those under way then."""
-        start = stamp(self._start)
-        query = select(func.coalesce(func.sum(request.c.cost if self.window.money else request.c.units), 0)).where(
+    def _recorded(self) -> int:
+        """What the requests of the ledger have used: those that were not settled before the window began."""
+        amount = request.c.cost if self.window.money else request.c.units
+        query = select(func.coalesce(func.sum(amount), 0)).where(
             self._charged,
-            request.c.settled_at.is_(None) | (request.c.settled_at >= start),
+            request.c.settled_at.is_(None) | (request.c.settled_at >= stamp(self._start)),
             request.c.state != "released",
         )
-        if only_in_flight:
-            query = query.where(request.c.reserved_at < start)
         return int(self._connection.execute(query).scalar_one())
 
-    def left(self, now: datetime) -> int:
+    def used(self, now: datetime) -> int:
+        """What is used of the window that holds now."""
         if (start := self.window.start(now)) > self._start:
             self._start = start
-            self._used = self._recorded(only_in_flight=True)
-        return max(0, self.window.limit - self._used)
-
-    def used(self, now: datetime) -> int:
-        """Of the window that holds now."""
-        self.left(now)
+            self._used = self._recorded()
         return self._used
 
     def more_at(self, now: datetime) -> datetime:
@@ -90,7 +85,7 @@ class CalendarUse:
         self._used = max(0, self._used - (cost if self.window.money else sum(units.values())))
 
     def rows(self) -> list[tuple[object, ...]]:
-        return [(self._account, self.window.name, stamp(self._start), self._used)]
+        return [(self._whose, self.window.name, stamp(self._start), self._used)]
 
 
 class RollingUse:
@@ -114,10 +109,10 @@ class RollingUse:
         self._past: deque[tuple[datetime, int]] = deque((datetime.fromisoformat(at), units) for at, units in rows)
         self._used: int = sum(units for _, units in self._past) + sum(self._flying.values())
 
-    def left(self, now: datetime) -> int:
+    def used(self, now: datetime) -> int:
         while self._past and self._latest(now) - self._past[0][0] >= self._span:
             self._used -= self._past.popleft()[1]
-        return max(0, self.window.limit - self._used)
+        return self._used
 
     def more_at(self, now: datetime) -> datetime:
         """When the oldest falls out; what is in flight has all of it before it."""
@@ -143,23 +138,23 @@ class RollingUse:
         return max(now, self._past[-1][0]) if self._past else now
 
 
-def uses(windows: Sequence[Window], account: str, job_id: int, connection: Connection, now: datetime) -> list[Use]:
-    """What the account has used of each of its windows, and the job of its own caps."""
-    jobs = request.c.run_id.in_(select(run.c.id).where(run.c.job_id == job_id))
-    found: list[Use] = []
-    for window in windows:
-        if window.rolling:
-            found.append(RollingUse(window, account, connection, now))
-        elif window.cap == "job's":
-            found.append(CalendarUse(window, f"@job {job_id}", jobs, connection, now))
-        else:
-            found.append(CalendarUse(window, account, request.c.account == account, connection, now))
-    return found
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """A window as one description limits it, and what is used of it, whichever description used it."""
 
+    window: Window
+    use: Use
 
-def left_of(use: Use, now: datetime) -> Left:
-    """The same for people."""
-    window = use.window
-    left = use.left(now)
-    resets_at = stamp(use.more_at(now)) if left < window.limit else ""
-    return Left(window.name, window.words, window.limit, left, resets_at, window.money)
+    def left(self, now: datetime) -> int:
+        return max(0, self.window.limit - self.use.used(now))
+
+    def more_at(self, now: datetime) -> datetime:
+        """When something of it is free again."""
+        return self.use.more_at(now)
+
+    def shown(self, now: datetime) -> Left:
+        """The same for people."""
+        window = self.window
+        left = self.left(now)
+        resets_at = stamp(self.more_at(now)) if left < window.limit else ""
+        return Left(window.name, window.words, window.limit, left, resets_at, window.money)

@@ -12,8 +12,9 @@ from yellowtor.allowance.price import Budget
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts import in_flight
-from yellowtor.ledger.accounts.account import AccountTerms
+from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.requests import Again, RequestBook
+from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs import runs
 from yellowtor.ledger.jobs.judging import JudgeBook
 from yellowtor.ledger.jobs.pins import PinBook
@@ -90,10 +91,11 @@ def open_book(
         with store.beating(run_id):
             askings = _askings(store, services)
             budget = Budget(spend_at_most)
+            accounts = Accounts(store, job_id)
             expired = expire(store, store.clock.now())
             yield RunBook(
                 ScanBook(store, job_id, run_id, askings),
-                {terms.service: RequestBook(store, job_id, run_id, terms, again, budget) for terms in services},
+                {terms.service: RequestBook(store, accounts, run_id, terms, again, budget) for terms in services},
                 JudgeBook(store, job_id, askings),
                 WrittenBook(store),
                 abandoned,

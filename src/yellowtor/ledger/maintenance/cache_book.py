@@ -261,13 +261,12 @@ class CacheBook:
         connection = self._store.connection
         runs_of = dict[tuple[str, str, str], int]()
         now = stamp(self._store.clock.now())
-        number = connection.execute(select(func.max(request.c.id))).scalar_one() or 0
-        for at, row in enumerate(rows, number + 1):
+        for number, row in zip(self._store.request_numbers(len(rows)), rows, strict=True):
             who = (f"{source}: {row.job}", row.who, row.host)
             if who not in runs_of:
                 runs_of[who] = self._run_of(*who, row.received_at, now)
             charged = {
-                "id": at,
+                "id": number,
                 "run_id": runs_of[who],
                 "question_key": row.question_key,
                 "account": IMPORTED,
@@ -281,7 +280,9 @@ class CacheBook:
             }
             connection.execute(insert(request).values(charged))
             kept = {name: getattr(row, name) for name in KEPT} | {"headers": mapping_text(row.headers)}
-            connection.execute(insert(reply).values(**kept, request_id=at, run_id=runs_of[who], body=packed(row.body)))
+            connection.execute(
+                insert(reply).values(**kept, request_id=number, run_id=runs_of[who], body=packed(row.body))
+            )
 
     def _run_of(self, whose: str, who: str, host: str, began: str, now: str) -> int:
         connection = self._store.connection

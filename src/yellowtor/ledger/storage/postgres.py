@@ -1,7 +1,8 @@
 """A ledger in a PostgreSQL database, shared by people, jobs and machines: its tables are in the schema `yellowtor`.
 
-Every write begins by raising the ledger's turn, a row that is locked until the commit: so one writes at a time, and
-each sees whether another has written since. Pace and windows go by the server's clock, which is the same for all.
+A write begins by locking: the whole ledger, or only the names of the accounts that it charges, so that runs with other
+accounts write at the same time. Each lock has a turn, which counts its writes: so each connection sees whether another
+has written. Pace and windows use the server's clock, which is the same for all.
 """
 
 import os
@@ -30,6 +31,10 @@ LAPSE_S = 30.0  # without one for so long, it is dead
 BACK_S = 60.0  # how long a server that is gone is waited for
 NOW = "extract(epoch FROM clock_timestamp())::float8"
 TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 - our own words
+# Locks each of these names until the commit, in their order, so that two transactions never wait for each other.
+LOCK_NAMES = f"""INSERT INTO lock_turn (name, turn) VALUES {{}}
+    ON CONFLICT (name) DO UPDATE SET turn = lock_turn.turn + 1 RETURNING name, turn, (SELECT turn FROM ledger), {NOW}"""  # noqa: S608 - our own words
+LOCK = 0x79656C6C6F77  # the advisory lock of the ledger: shared by transactions that lock names, else exclusive
 DRIFT = 50e-6  # seconds a second
 MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
 PAGE = 500  # rows in a statement
@@ -115,7 +120,8 @@ class PostgresStore(Store):
         self.name = str(server)
         self.clock = clock
         self._url = server.full_url()
-        self._turn = self._others = 0
+        self._turns: dict[str, int] = {}  # the last turn of each lock that is known; "" is the whole ledger
+        self._others = 0
         try:
             self._open()
         except (NoSuchModuleError, ModuleNotFoundError) as error:
@@ -135,6 +141,9 @@ class PostgresStore(Store):
         if not self._is_made():
             self._make()
         self._check()
+        turns: Sequence[Any] = self.run("SELECT name, turn FROM lock_turn").all()
+        self._turns = {row[0]: row[1] for row in turns}
+        self._turns[""] = self.run("SELECT turn FROM ledger").scalar_one()
         self._set_clock()
         self._make_fleeting()
 
@@ -153,6 +162,7 @@ class PostgresStore(Store):
                 index.kwargs["postgresql_where"] = index.kwargs["sqlite_where"]  # not loaded where none is needed
             metadata.create_all(self.connection, tables=KEPT_TABLES)
             self.run("INSERT INTO ledger VALUES (?, 0)", [VERSION])
+            self.run("CREATE TABLE lock_turn (name text PRIMARY KEY, turn bigint NOT NULL)")
         self.run("COMMIT")
 
     def _set_clock(self) -> None:
@@ -173,16 +183,29 @@ class PostgresStore(Store):
                 upgrade(self.connection, version)
                 self.run("UPDATE ledger SET version = ?", [VERSION])
 
-    def _begin(self) -> None:
-        self.run("BEGIN")
-        turn, epoch = tuple(self.run(TURN).one())
-        self._others += turn != self._turn + 1
-        self._turn = turn
+    def _begin(self, locks: Sequence[str]) -> None:
+        if locks:
+            self.run(f"BEGIN; SELECT pg_advisory_xact_lock_shared({LOCK})")
+            rows: Sequence[Any] = self.run(LOCK_NAMES.format(", ".join(["(?, 1)"] * len(locks))), locks).all()
+            turns = {row[0]: row[1] for row in rows}
+            _, _, turn, epoch = rows[-1]
+            others = any(turn != self._turns.get(name, 0) + 1 for name, turn in turns.items())
+            self._others += others or turn != self._turns.get("", -1)
+            turns[""] = turn
+        else:
+            self.run(f"BEGIN; SELECT pg_advisory_xact_lock({LOCK})")
+            turn, epoch = tuple(self.run(TURN).one())
+            self._others += turn != self._turns.get("", -1) + 1
+            turns = {"": turn}
+        self._turns |= turns
         if isinstance(self.clock, ServerClock):
             self.clock.follow(epoch)
 
+    def request_numbers(self, count: int) -> Sequence[int]:
+        return self.run("SELECT nextval('request_id_seq') FROM generate_series(1, ?)", [count]).scalars().all()
+
     def _roll_back(self) -> None:
-        self._turn = -1  # it is not known what became of it
+        self._turns.clear()  # it is not known what became of it
         with suppress(LedgerTrouble, SQLAlchemyError):
             self.run("ROLLBACK")
 

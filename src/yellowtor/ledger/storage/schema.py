@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 9
+VERSION = 10
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 

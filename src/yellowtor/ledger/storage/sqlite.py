@@ -9,12 +9,12 @@ from contextlib import closing, contextmanager, nullcontext
 from pathlib import Path
 
 from filelock import FileLock, Timeout
-from sqlalchemy import create_engine
+from sqlalchemy import create_engine, func, select
 from sqlalchemy.pool import NullPool
 
 from yellowtor.contracts.clock import Clock
 from yellowtor.errors import LedgerTrouble
-from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata
+from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, request
 from yellowtor.ledger.storage.store import Running, Store, check_version
 
 APPLICATION = 0x59544F52  # in the file's header (SQLite's application_id): "YTOR"
@@ -43,6 +43,8 @@ class SqliteStore(Store):
         self.path = path
         self.name = str(path)
         self.clock = clock
+        self._next_number = 0
+        self._numbered_at = -1  # the version of the ledger at which the next number is known
         if (kind := _file_system(path)) in NETWORK:
             raise LedgerTrouble(
                 f"The ledger {path} would lie on a network drive ({kind}), where SQLite can't keep its promises. "
@@ -87,10 +89,20 @@ class SqliteStore(Store):
             self.run(f"PRAGMA user_version={VERSION}")
         self._make_fleeting()
 
-    def _begin(self) -> None:
+    def _begin(self, locks: Sequence[str]) -> None:  # noqa: ARG002 - one writes at a time
         self.run("BEGIN IMMEDIATE")
 
+    def request_numbers(self, count: int) -> Sequence[int]:
+        if self._numbered_at != (version := self.changes()):
+            newest = self.connection.execute(select(func.max(request.c.id))).scalar_one() or 0
+            self._next_number = newest + 1
+            self._numbered_at = version
+        first = self._next_number
+        self._next_number += count
+        return range(first, self._next_number)
+
     def _roll_back(self) -> None:
+        self._numbered_at = -1
         if self.connection.connection.dbapi_connection.in_transaction:  # type: ignore[union-attr]
             self.run("ROLLBACK")
 

@@ -57,12 +57,15 @@ class Store(ABC):
     index_first = ""
     shareable = False  # several runs may work on one job
     is_open = False  # whole, and ready for use
-    counting: object = None  # who knows what the accounts have used: nobody else in this process has charged them since
     session = 0  # raised whenever the connection, and what lives as long as it, is a new one
 
     @abstractmethod
-    def _begin(self) -> None:
-        """Begin a transaction that has the ledger to itself."""
+    def _begin(self, locks: Sequence[str]) -> None:
+        """Begin a transaction that has the ledger to itself; or, if it names locks, what is counted under these."""
+
+    @abstractmethod
+    def request_numbers(self, count: int) -> Sequence[int]:
+        """Numbers for this many new requests; in a transaction. No other connection ever gets the same."""
 
     @abstractmethod
     def changes(self) -> int:
@@ -88,9 +91,13 @@ class Store(ABC):
         self.connection.close()
 
     @contextmanager
-    def transaction(self) -> Iterator[Connection]:
-        """Everything in the body, durably, or nothing. Raises LedgerTrouble when the database can't."""
-        self._begin()
+    def transaction(self, locks: Sequence[str] = ()) -> Iterator[Connection]:
+        """Everything in the body, durably, or nothing. Raises LedgerTrouble when the database can't.
+
+        A transaction with locks may run beside others that have none of them in common. It only touches requests,
+        replies and tickets of the service that is locked, and what is counted under the other locks.
+        """
+        self._begin(locks)
         try:
             yield self.connection
             self.connection.exec_driver_sql("COMMIT")
