@@ -268,7 +268,9 @@ RISING = (Price("EUR", (Tier(3, 1_000), Tier(None, 5_000))), Price("EUR", (Tier(
 SERVICES = {
     "daily": AccountTerms("daily", "asking daily", "shared", Pace(None), [DAY]),
     "monthly": AccountTerms("monthly", "asking monthly", "shared", Pace(None), [replace(DAY, limit=6), MONTH]),
-    "priced": AccountTerms("priced", "asking priced", "own", Pace(None), [Window(20_000, money=True, cap="own")], RISING),
+    "priced": AccountTerms(
+        "priced", "asking priced", "own", Pace(None), [Window(20_000, money=True, cap="own")], RISING
+    ),
 }
 CAP = Window(5, zone=LISBON, cap="job's")
 
