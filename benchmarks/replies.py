@@ -133,7 +133,7 @@ def leaves(value):
 
 def is_in(reading, reply, read):
     """Whether each coordinate stands in the reply, by the grammar; of a geometry that is no point, it is on it."""
-    numbers = list(leaves(reading.shape.open(reply.body, reply.headers["content-type"])))
+    numbers = list(leaves(reading.format.open(reply.body, reply.headers["content-type"])))
     known = {round(number / reading.scale, 9) for number in numbers} | {round(number, 9) for number in numbers}
     for one in read.candidates:
         if one.radius_m and one.radius_m > 0 and reading.position:

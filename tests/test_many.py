@@ -8,10 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yellowtor.answers.replies.batch_split import BatchSplit, split_batch
+from yellowtor.answers.replies.formats.json_format import JsonFormat
+from yellowtor.answers.replies.formats.text_format import TextFormat
+from yellowtor.answers.replies.formats.xml_format import XmlFormat
 from yellowtor.answers.replies.kinds import Kind
-from yellowtor.answers.replies.reading import Reading
+from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply
-from yellowtor.answers.replies.reply_formats import JsonShape, TextShape, XmlShape
 
 MANY = ["stand-in-many", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 ROWS = [*real_addresses(250), ["N", "1 Nowhere Lane", "Xyphoria", ""]]
@@ -93,14 +95,14 @@ RESULTS = st.lists(st.tuples(st.integers(0, 6), st.text("abc", max_size=2)), max
 @given(RESULTS.filter(bool), st.integers(1, 6), st.sampled_from(["json", "xml", "text"]))
 def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, shape):
     if shape == "json":
-        shape, apart = JsonShape(), BatchSplit(JsonShape().finder("$.r[*]"), JsonShape().getter("$.id"))
+        shape, apart = JsonFormat(), BatchSplit(JsonFormat().finder("$.r[*]"), JsonFormat().getter("$.id"))
         body = json.dumps({"r": [{"id": at, "said": said} for at, said in results]}).encode()
     elif shape == "xml":
-        shape = XmlShape({})
+        shape = XmlFormat({})
         apart = BatchSplit(shape.finder("/r/a"), shape.getter("@id"))
         body = ("<r>" + "".join(f'<a id="{at}"><said>{said}</said></a>' for at, said in results) + "</r>").encode()
     else:
-        shape = TextShape(";", header=False)
+        shape = TextFormat(";", header=False)
         apart = BatchSplit(list, shape.getter("2"), of_lines=True)
         body = "".join(f"{said};{at}\r\n" for at, said in results).encode()
     whole = Reply(200, {"content-type": "x/y"}, body)
@@ -112,9 +114,9 @@ def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, s
             assert (reply.kind, reply.body) == (Kind.UNREADABLE, b"")
             continue
         opened = shape.open(reply.body, "x/y; charset=utf-8")
-        if isinstance(shape, JsonShape):
+        if isinstance(shape, JsonFormat):
             assert opened == {"id": at, "said": mine[0]}
-        elif isinstance(shape, XmlShape):
+        elif isinstance(shape, XmlFormat):
             assert (opened.get("id"), opened.findtext("said")) == (str(at), mine[0])
         else:
             assert [list(line.cells) for line in opened] == [[said, str(at)] for said in mine]
@@ -122,7 +124,7 @@ def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, s
 
 @given(st.lists(st.text("abc", max_size=2), min_size=1, max_size=5), st.integers(1, 5))
 def test_without_ids_only_as_many_results_as_questions_are_anybodys(results, count):
-    shape = JsonShape()
+    shape = JsonFormat()
     whole = Reply(200, {}, json.dumps([{"said": said} for said in results]).encode())
     replies = split_batch(Reading([], list, shape=shape), BatchSplit(shape.finder("$[*]")), whole, count)
     if len(results) == count:

@@ -27,11 +27,14 @@ from yellowtor.answers.geography.cell_coordinates import read_coordinates
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.judging.judgement import Thresholds, judge
 from yellowtor.answers.replies.candidate import Candidate
+from yellowtor.answers.replies.formats.json_format import JsonFormat
+from yellowtor.answers.replies.formats.text_format import TextFormat
+from yellowtor.answers.replies.formats.xml_format import XmlFormat
 from yellowtor.answers.replies.json_paths import compile_fields, compile_first, compile_path
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
-from yellowtor.answers.replies.reading import Reading, read_reply
-from yellowtor.answers.replies.reply_formats import JsonShape, TextShape, XmlShape
+from yellowtor.answers.replies.reading import read_reply
+from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position
@@ -72,8 +75,8 @@ def test_a_stored_position_is_the_position_at_the_precision_that_we_write(positi
 
 def test_a_character_that_no_database_keeps_is_not_read_out_of_a_reply():
     body = rb'{"a": "x\u0000y\\u0000", "b": "\\\u0000"}'
-    assert JsonShape().open(body, "") == {"a": "x\ufffdy\\u0000", "b": "\\\ufffd"}
-    assert TextShape(",", header=False).open(b"a\0b,c", "")[0].cells == ["a\ufffdb", "c"]
+    assert JsonFormat().open(body, "") == {"a": "x\ufffdy\\u0000", "b": "\\\ufffd"}
+    assert TextFormat(",", header=False).open(b"a\0b,c", "")[0].cells == ["a\ufffdb", "c"]
 
 
 def test_two_numbers_are_never_made_one():
@@ -142,7 +145,7 @@ XPATHS = [
 
 @given(TREE, st.sampled_from(XPATHS))
 def test_quick_paths_in_xml_find_what_the_library_finds(tree, path):
-    shape = XmlShape({"p": "urn:p"})
+    shape = XmlFormat({"p": "urn:p"})
     root = shape.open(f'<r xmlns:p="urn:p" x="0">{tree}</r>'.encode(), "")
     for node in root.iter("*"):
         found = etree.XPath(path, namespaces={"p": "urn:p"})(node)

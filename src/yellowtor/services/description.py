@@ -16,8 +16,9 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.replies.batch_split import BatchSplit
+from yellowtor.answers.replies.formats.json_format import JsonFormat
+from yellowtor.answers.replies.formats.text_format import TextFormat
 from yellowtor.answers.replies.kinds import Kind
-from yellowtor.answers.replies.reply_formats import JsonShape, TextShape
 from yellowtor.caps import CapRule, check_caps
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import names_in
@@ -348,12 +349,12 @@ class Description(Settings):
         if way.many is None:
             return None
         replies = self.reverse.reply if self.reverse is way and self.reverse.reply else self.reply
-        shape = replies.shape()
+        shape = replies.reply_format()
         many = way.many
-        if many.keyed and not isinstance(shape, JsonShape):
+        if many.keyed and not isinstance(shape, JsonFormat):
             raise ValueError("many.keyed: only JSON has objects")
         find = shape.finder(many.results) if many.results else list
-        of_lines = isinstance(shape, TextShape)
+        of_lines = isinstance(shape, TextFormat)
         nothing = many.missing == "nothing found"
         return BatchSplit(find, shape.getter(many.id) if many.id else None, many.keyed, nothing, of_lines)
 

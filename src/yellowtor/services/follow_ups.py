@@ -20,7 +20,8 @@ from yellowtor.allowance.retry import retry_after_s
 from yellowtor.answers.replies.body_text import CantOpenError
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
-from yellowtor.answers.replies.reading import PAGES, Reading, read_kind
+from yellowtor.answers.replies.reading import PAGES, read_kind
+from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.services.bodies import expand, fill
 from yellowtor.services.calls import Poll
@@ -193,7 +194,7 @@ class Polls:
         self._poll = poll
         self._reading = reading
         self._known = known
-        self._get = reading.shape.getter(poll.ticket) if poll.ticket else None
+        self._get = reading.format.getter(poll.ticket) if poll.ticket else None
 
     def request(self, ticket: str, like: Request) -> Request:
         """The request for the reply to what has this ticket, with the header fields of another. Raises ValueError."""
@@ -234,7 +235,7 @@ class Polls:
         if self._get is None:
             return came.field("location")
         try:
-            return as_written(self._get(self._reading.shape.open(came.body, came.field("content-type"))))
+            return as_written(self._get(self._reading.format.open(came.body, came.field("content-type"))))
         except CantOpenError:
             return ""
 
@@ -243,9 +244,9 @@ class NextPages:
     """Goes on to the next page of candidates."""
 
     def __init__(self, next_path: str, most: int, reading: Reading) -> None:
-        self._get = reading.shape.getter(next_path)
+        self._get = reading.format.getter(next_path)
         self._most = most
-        self._shape = reading.shape
+        self._shape = reading.format
 
     def after(self, request: Request, came: RawReply) -> Request | None:
         """The request for the next page; None after the last. Raises ValueError where it is at another origin."""

@@ -16,7 +16,8 @@ from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
 from yellowtor.answers.replies.batch_split import PART, split_batch
 from yellowtor.answers.replies.kinds import Kind
-from yellowtor.answers.replies.reading import Looked, Read, Reading, look_up, read_meaning, read_reply
+from yellowtor.answers.replies.reading import Looked, Read, look_up, read_meaning, read_reply
+from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import Subject

@@ -145,7 +145,7 @@ class RequestMaker:
         contact = header_text(self._description.service.contact, known)
         headers = {
             "User-Agent": f"yellowtor/{__version__}" + (f" ({contact})" if contact else ""),
-            "Accept": self._replies.shape().accept,
+            "Accept": self._replies.reply_format().accept,
         }
         if self._replies.format == "geojson":
             headers["Accept"] = "application/geo+json, application/json"

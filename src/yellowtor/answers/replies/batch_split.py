@@ -11,7 +11,8 @@ from yellowtor.answers.replies.body_text import CantOpenError
 from yellowtor.answers.replies.json_paths import Finder, Getter, TooDeepError
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
-from yellowtor.answers.replies.reading import Reading, read_kind
+from yellowtor.answers.replies.reading import read_kind
+from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply
 
 PART = "yellowtor-part"  # the note on a reply that was a result among many
@@ -53,7 +54,7 @@ def split_batch(reading: Reading, apart: BatchSplit, reply: Reply, count: int) -
         results = found.get(str(at), [])
         if len(results) > 1 and not apart.of_lines:
             return replace(twice)
-        return replace(reply, headers=headers, body=reading.shape.part(results)) if results else replace(missing)
+        return replace(reply, headers=headers, body=reading.format.part(results)) if results else replace(missing)
 
     return [one(at) for at in range(count)]
 
@@ -63,7 +64,7 @@ def _found(reading: Reading, apart: BatchSplit, reply: Reply, count: int) -> dic
     if reply.kind is not None or not 200 <= reply.status < 300:
         return None
     try:
-        opened = reading.shape.open(reply.body, reply.headers.get("content-type", ""))
+        opened = reading.format.open(reply.body, reply.headers.get("content-type", ""))
     except CantOpenError:
         return None
     try:

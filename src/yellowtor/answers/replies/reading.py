@@ -4,69 +4,26 @@ A coordinate is only ever taken from a field that the description names and that
 text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
 """
 
-import math
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from http import HTTPStatus
 from typing import Any, NamedTuple
 
-from yellowtor.answers.geography.coordinate_text import read_angle, read_number, read_pair
 from yellowtor.answers.geography.geometry import Inside, coarsened, point_inside
-from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.replies.body_text import CantOpenError, quoted
 from yellowtor.answers.replies.candidate import NONE, Candidate
-from yellowtor.answers.replies.json_paths import Fields, Finder, Getter, Holder, TooDeepError
-from yellowtor.answers.replies.kind_rules import MATCH_S, UNOPENED, Rule, SeenReply, by_status
+from yellowtor.answers.replies.json_paths import TooDeepError
+from yellowtor.answers.replies.kind_rules import MATCH_S, UNOPENED, SeenReply, by_status
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
-from yellowtor.answers.replies.reply_formats import JsonShape, Shape
-from yellowtor.contracts.position import Area, Position, is_null_island
+from yellowtor.answers.replies.position_reading import plain_number, read_box, read_position
+from yellowtor.answers.replies.reading_rules import UNKNOWN, Reading
+from yellowtor.contracts.position import Position
 
 PAGES = "yellowtor-pages"  # the note on a reply of several pages: the lengths of their bodies
 PROBLEM = "application/problem+json"  # RFC 9457
-FARTHEST = 1e9  # of a coordinate, in whatever units
 LONGEST_TEXT = 1_000  # characters of a text that parts are taken from
-QUOTED = 60  # characters of a text that can't be read
-JSON = JsonShape()
-WGS84 = 4326  # EPSG
-UNKNOWN = (None, None)  # level and method
 OWN = {"score", "radius", "partial"}  # what a service says of its answer, among the parts until a candidate is made
-
-
-@dataclass(frozen=True, slots=True)
-class Reading:
-    """How a service's replies are read: compiled rules, paths and its words for levels.
-
-    holder tells whether the list that the candidates are in is there; listed is the path to them, for messages.
-
-    A position is in two fields, or is one (an array, or a text), its longitude first if lon_first. to_degrees turns
-    a position in another coordinate system (epsg) into degrees (latitude, longitude). scale is how many units of a
-    plain number make one degree, or one unit of that system. score is (worst, best).
-    """
-
-    rules: Sequence[Rule]
-    candidates: Finder
-    holder: Holder = lambda _: False
-    listed: str = ""
-    latitude: Getter | None = None
-    longitude: Getter | None = None
-    parts: Fields = lambda _: {}  # of an address, and level, label, score, partial, radius
-    box: Sequence[Getter] = ()  # west, south, east, north; or one path to the four
-    message: Finder | None = None
-    levels: Mapping[str, tuple[Level, Method | None]] = field(default_factory=dict)
-    level: tuple[Level | None, Method | None] = UNKNOWN  # of a candidate that does not say its own
-    shape: Shape = JSON
-    position: Getter | None = None
-    lon_first: bool = False
-    decimal: str = "."
-    scale: float = 1.0
-    epsg: int | None = None
-    to_degrees: Callable[[float, float], tuple[float, float]] | None = None
-    score: tuple[float, float] = (0.0, 1.0)
-    partial: frozenset[str] = frozenset()
-    own: Fields | None = None  # fields that the description adds
-    splits: Sequence[tuple[Getter, Any]] = ()  # texts, and the expressions whose named groups are parts
-    looks: Mapping[str, Getter] = field(default_factory=dict)  # the way to each field, by its name
 
 
 class Read(NamedTuple):
@@ -131,7 +88,7 @@ def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[st
         return read_reply(reading, status, body, headers)
     try:
         read, places = _opened(reading, status, body, headers or {})
-        if read.kind is Kind.ANSWERED and not any(isinstance(_position(reading, p), Position) for p in places):
+        if read.kind is Kind.ANSWERED and not any(isinstance(read_position(reading, p), Position) for p in places):
             return _read(reading, status, body, headers)
     except TooDeepError:
         return TOO_DEEP
@@ -160,7 +117,7 @@ def look_up(reading: Reading, body: bytes, headers: Mapping[str, str]) -> dict[s
     """What each field's path finds in the first candidate, as text, by the field's name; empty for nothing."""
     try:
         body = _pages(body, headers)[0]
-        first = next(iter(reading.candidates(reading.shape.open(body, headers.get("content-type", "")))), None)
+        first = next(iter(reading.candidates(reading.format.open(body, headers.get("content-type", "")))), None)
     except (CantOpenError, TooDeepError):
         return {}
     if first is None:
@@ -182,7 +139,7 @@ def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, st
     trouble = ""
     data = UNOPENED
     try:
-        data = reading.shape.open(body, headers.get("content-type", ""))
+        data = reading.format.open(body, headers.get("content-type", ""))
     except CantOpenError as error:
         trouble = str(error)
     seen = SeenReply(status, headers, body, data, {})
@@ -239,7 +196,7 @@ def _phrase(status: int) -> str:
 
 def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | str:
     """The candidate in this part of a reply, or why there is none. Unknown words for levels are added to unknown."""
-    position = _position(reading, item)
+    position = read_position(reading, item)
     if isinstance(position, str):
         return position
     parts = reading.parts(item)
@@ -251,7 +208,7 @@ def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | s
     if word and level is None:
         unknown.append(word)
     label = parts.pop("label", "")
-    box = _box(reading, item) if reading.box else None
+    box = read_box(reading, item) if reading.box else None
     reach_m = None
     if reading.position is not None and isinstance(geometry := reading.position(item), dict):
         found = point_inside(geometry)
@@ -261,7 +218,7 @@ def _candidate(reading: Reading, item: Any, unknown: list[str]) -> Candidate | s
     extra = reading.own(item) if reading.own else NONE
     if parts.keys().isdisjoint(OWN):
         return Candidate(position, level, method, label, parts, box, reach_m, None, False, extra)
-    score, radius = (_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
+    score, radius = (plain_number(parts.pop(name, None), reading.decimal) for name in ("score", "radius"))
     worst, best = reading.score
     return Candidate(
         position,
@@ -284,107 +241,3 @@ def _split(pattern: Any, text: str) -> dict[str, str]:
     except TimeoutError:
         return {}
     return {name: value.strip() for name, value in found.groupdict().items() if value} if found else {}
-
-
-def _position(reading: Reading, item: Any) -> Position | str:
-    """The position in this part of a reply, or why there is none."""
-    found: Any = None
-    if reading.latitude is not None and reading.longitude is not None:
-        lat = reading.latitude(item)
-        lon = reading.longitude(item)
-        if type(lat) is not float or type(lon) is not float or reading.scale != 1:
-            found = (lat, lon)
-            lat = _coordinate(reading, lat, "lat")
-            lon = _coordinate(reading, lon, "lon")
-    elif reading.position is not None:
-        found = reading.position(item)
-        if isinstance(found, dict):
-            inside = point_inside(found)
-            if isinstance(inside, str):
-                return f"{inside} is no position: passed over"
-            lat, lon = inside[:2]
-        else:
-            lat, lon = _pair(reading, found)
-    else:
-        return "the description names no position"
-    if lat is None or lon is None:
-        return _unread(found)
-    if reading.to_degrees:
-        if not (-FARTHEST < lat < FARTHEST and -FARTHEST < lon < FARTHEST):
-            return f"the position {lat:g}, {lon:g} is not on the globe: passed over"
-        if not lat and not lon:
-            return "the position 0,0 is no answer: passed over"
-        lat, lon = reading.to_degrees(lat, lon)
-    try:
-        position = Position(lat, lon)
-    except ValueError as error:
-        return f"{error}: passed over"
-    return "the position 0,0 is no answer: passed over" if is_null_island(lat, lon) else position
-
-
-def _unread(found: Any) -> str:
-    """Why what stands where a position should be is none."""
-    if found is None or found in ((None, None), "", ("", "")):
-        return "a place without a position was passed over"
-    text = ", ".join(map(str, found)) if isinstance(found, tuple) else str(found)
-    quoted = f"{text[:QUOTED]}…" if len(text) > QUOTED else text
-    return f"{quoted!r} can't be read as a position: passed over"
-
-
-def _pair(reading: Reading, value: Any) -> tuple[float | None, float | None]:
-    """Latitude and longitude from an array of two or more, or from a text; None for what is neither."""
-    first_axis, second_axis = ("lon", "lat") if reading.lon_first else ("lat", "lon")
-    if isinstance(value, list) and len(value) >= 2:
-        first = _coordinate(reading, value[0], first_axis)
-        second = _coordinate(reading, value[1], second_axis)
-    elif isinstance(value, str) and (pair := read_pair(value, reading.decimal)):
-        if pair.srid not in {None, reading.epsg or WGS84} or not (pair.plain or _is_degrees(reading)):
-            return None, None
-        first, second = (pair.first / reading.scale, pair.second / reading.scale) if pair.plain else pair[:2]
-        first_axis = pair.axes[0] if pair.axes else first_axis
-    else:
-        return None, None
-    return (second, first) if first_axis == "lon" else (first, second)
-
-
-def _coordinate(reading: Reading, value: Any, axis: str) -> float | None:
-    """One coordinate in degrees (or the units of the coordinate system): a number, or the text of an angle."""
-    if type(value) is str:
-        angle = read_angle(value, reading.decimal)
-        if angle is None or angle.axis not in {"", axis} or not (angle.plain or _is_degrees(reading)):
-            return None
-        return angle.value / reading.scale if angle.plain else angle.value
-    number = _number(value, reading.decimal)
-    return None if number is None else number / reading.scale
-
-
-def _is_degrees(reading: Reading) -> bool:
-    """Whether positions may have marks of degrees and hemispheres."""
-    return reading.to_degrees is None and reading.scale == 1
-
-
-def _number(value: Any, decimal: str = ".") -> float | None:
-    """The number that a value is, or says in text; None for a truth, and for what is not finite."""
-    if type(value) is str:
-        value = read_number(value, decimal)
-    if type(value) is int and abs(value) < 2**63:
-        value = float(value)
-    return value if type(value) is float and -math.inf < value < math.inf else None
-
-
-def _box(reading: Reading, item: Any) -> Area | None:
-    sides = [get(item) for get in reading.box]
-    if len(sides) == 1 and type(sides[0]) is list:
-        sides = sides[0]
-    if len(sides) != 4:
-        return None
-    if not (type(sides[0]) is type(sides[1]) is type(sides[2]) is type(sides[3]) is float):
-        sides = [_number(side, reading.decimal) for side in sides]
-        if None in sides:
-            return None
-    if reading.scale != 1:
-        sides = [side / reading.scale for side in sides]
-    west, south, east, north = sides
-    if not (-90 <= south <= north <= 90 and -180 <= west <= 180 and -180 <= east <= 180):
-        return None
-    return Area(west, south, east, north)
