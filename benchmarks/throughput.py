@@ -10,6 +10,7 @@ import statistics
 import sys
 import time
 from pathlib import Path
+from types import SimpleNamespace
 
 import aiohttp
 import orjson
@@ -54,7 +55,8 @@ with stand_in("--pace", "0") as address:
     known = {"YELLOWTOR_STANDIN": address, "YELLOWTOR_STANDIN_KEY": "demo-key-0001"}
     for shape, parse in PARSE.items():
         description = read_settings(DATA / f"{shape}.toml", Description, "service description")
-        maker = RequestMaker(description, find_values(description.variables, known, DATA), Wishes())
+        around = SimpleNamespace(environment=known, folder=DATA, input=None)
+        maker = RequestMaker(description, find_values(description.variables, around, DATA), Wishes())
         requests = [maker.request(Address(street=s, town=t, postcode=p, country="XT")) for s, t, p in rows]
         ratios = []
         for _ in range(ROUNDS):

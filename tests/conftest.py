@@ -12,6 +12,7 @@ import tempfile
 import urllib.request
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 import python_calamine as calamine
@@ -51,6 +52,11 @@ class Service:
     @property
     def requests(self):
         return self.counters()["requests"]
+
+
+def around(environment):
+    """The surroundings of a process with these variables."""
+    return SimpleNamespace(environment=environment, folder=Path.cwd(), input=None)
 
 
 @pytest.fixture

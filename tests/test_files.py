@@ -63,7 +63,7 @@ def test_text_without_answers_keeps_its_bytes_and_with_answers_every_other_cell(
     folder = tmp_path_factory.mktemp("text")
     source, copy = folder / "a.csv", folder / "b.csv"
     source.write_bytes(content)
-    from yellowtor.tables.text.dialect import StatedDialect
+    from yellowtor.tables.stated_dialect import StatedDialect
 
     table = DelimitedTable(source, StatedDialect(encoding=encoding, delimiter=delimiter, quote='"'))
     table.rewrite(copy, ["Key", "New"][: 1 - at_end], lambda rows: [[LEAVE] * len(rows)] * (1 - at_end))

@@ -22,13 +22,13 @@ from hypothesis import strategies as st
 import yellowtor
 from yellowtor.contracts.table import LEAVE
 from yellowtor.errors import BadSource, KeyRefused
-from yellowtor.opening import file_table
 from yellowtor.run.jobs.record_settings import Records
 from yellowtor.tables.json_files.json_records import GeoJsonTable, JsonLinesTable
 from yellowtor.tables.json_files.json_text import edited, edits
 from yellowtor.tables.parquet import ParquetTable
 from yellowtor.tables.workbook.ods import splice_content
 from yellowtor.tables.workbook.splice import SheetPage, Splice
+from yellowtor.wiring.tables import file_table
 
 COLUMNS = ("Latitude", "Longitude", "Outcome", "Confidence", "Level", "Matched address")
 ODS = (

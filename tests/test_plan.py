@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.run_job import Options, conduct, foretell
-from yellowtor.wiring import job_parts
+from yellowtor.wiring.run_parts import job_parts
 
 KNOWN = real_addresses(24)
 STRAY = [["S0", "1 Nowhere Lane", "Xyphoria", ""], ["S1", "", "Nowhere", ""], ["S2", "9 Xqzw", "Wqxzk", ""]]

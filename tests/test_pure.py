@@ -41,7 +41,8 @@ from yellowtor.contracts.position import Area, Position
 from yellowtor.ledger.storage.stored_text import position_text, read_position, read_positions
 from yellowtor.run.phases.scan import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
-from yellowtor.tables.text.dialect import StatedDialect, find_dialect
+from yellowtor.tables.stated_dialect import StatedDialect
+from yellowtor.tables.text.dialect import find_dialect
 
 NUMBERS = st.none() | st.floats() | st.floats(-180, 180).map(lambda degrees: round(degrees, 6))
 NOW = datetime(2026, 3, 1, 12, tzinfo=UTC)

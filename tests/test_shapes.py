@@ -17,7 +17,7 @@ from urllib.parse import parse_qsl, quote, urlsplit
 
 import jsonschema
 import pytest
-from conftest import DATA, KEY, Example, real_addresses, write_csv
+from conftest import DATA, KEY, Example, around, real_addresses, write_csv
 
 from yellowtor.allowance.retry import Attempt, Retry, decide
 from yellowtor.answers.replies.kinds import Kind
@@ -42,7 +42,7 @@ def service(folder, text, base="http://service.invalid", key=KEY, direction="for
     (folder / "service.toml").write_text(text.replace("per_second = 40\n", ""))
     description = read_settings(folder / "service.toml", Description, "service description")
     environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": key}
-    return HttpService(description, find_values(description.variables, environment, folder), Wishes(direction))
+    return HttpService(description, find_values(description.variables, around(environment), folder), Wishes(direction))
 
 
 def send(made, request):
@@ -447,13 +447,13 @@ def test_a_value_may_be_in_a_file_or_in_the_keyring(tmp_path):
         "a": Variable(file="key.txt", secret=True), "b": Variable(keyring="maps/ida"),
         "c": Variable(environment="C", file="key.txt"),
     }  # fmt: skip
-    values = find_values(wanted, {"C": "from the environment"}, tmp_path)
+    values = find_values(wanted, around({"C": "from the environment"}), tmp_path)
     assert values.plain == {"a": "from the file", "b": "from the keyring", "c": "from the environment"}
     open_, blanks = values.remarks
     assert open_.endswith("every user of this machine can read it: chmod 600 " + str(tmp_path / "key.txt"))
     assert blanks == "key.txt had blanks around its value; they were left out"
     with pytest.raises(KeyRefused, match=r"Looked in: the environment, .*no\.txt, the keyring's entry maps/eve"):
-        find_values({"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, {}, tmp_path)
+        find_values({"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, around({}), tmp_path)
 
 
 def test_a_service_whose_replies_change_shape_is_warned_of_before_the_allowance_is_burnt(small, monkeypatch):

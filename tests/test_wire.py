@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 
 import pytest
-from conftest import DATA, KEY
+from conftest import DATA, KEY, around
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -70,7 +70,7 @@ def service(tmp_path, base, *changes, **wishes):
     (tmp_path / "service.toml").write_text(text)
     description = read_settings(tmp_path / "service.toml", Description, "service description")
     environment = {"YELLOWTOR_STANDIN": base, "YELLOWTOR_STANDIN_KEY": KEY}
-    return HttpService(description, find_values(description.variables, environment, tmp_path), Wishes(**wishes))
+    return HttpService(description, find_values(description.variables, around(environment), tmp_path), Wishes(**wishes))
 
 
 async def send(service, address=ADDRESS):
@@ -132,20 +132,20 @@ def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
     (tmp_path / "beside" / ".env").write_text("ONE=beside\nTWO=beside\n")
     (tmp_path / ".env").write_text("\ufeffTWO=here\nTHREE='  $here '\n")  # with a byte order mark, as some editors save
     wanted = {name.lower(): Variable(environment=name) for name in ("ONE", "TWO", "THREE", "FOUR")}
-    found = find_values(wanted, {"FOUR": "env", "ONE": " "}, tmp_path / "beside")
+    found = find_values(wanted, around({"FOUR": "env", "ONE": " "}), tmp_path / "beside")
     assert found.plain == {"one": "beside", "two": "here", "three": "$here", "four": "env"}
     assert found.remarks == ["THREE had blanks around its value; they were left out"]
     with pytest.raises(BadJob, match="FIVE has no value"):
-        find_values({"five": Variable(environment="FIVE")}, {}, tmp_path)
+        find_values({"five": Variable(environment="FIVE")}, around({}), tmp_path)
     with pytest.raises(KeyRefused, match="SIX has no value"):
-        find_values({"six": Variable(environment="SIX", secret=True)}, {}, tmp_path)
+        find_values({"six": Variable(environment="SIX", secret=True)}, around({}), tmp_path)
     with pytest.raises(KeyRefused, match="SIX is shorter than 6 characters"):
-        find_values({"six": Variable(environment="SIX", secret=True)}, {"SIX": "short"}, tmp_path)
+        find_values({"six": Variable(environment="SIX", secret=True)}, around({"SIX": "short"}), tmp_path)
     with pytest.raises(BadJob, match="SIX is no text in UTF-8"):
-        find_values({"six": Variable(environment="SIX", secret=True)}, {"SIX": "caf\udce9"}, tmp_path)
+        find_values({"six": Variable(environment="SIX", secret=True)}, around({"SIX": "caf\udce9"}), tmp_path)
     (tmp_path / ".env").write_bytes("# Schlüssel\nTWO=here\n".encode("latin-1"))
     with pytest.raises(BadJob, match=r"\.env can't be read: .* Save it as UTF-8"):
-        find_values(wanted, {}, tmp_path)
+        find_values(wanted, around({}), tmp_path)
 
 
 def test_the_stand_in_behaves_as_services_do(serve):
@@ -179,7 +179,7 @@ RECORD = {
 
 def test_no_text_of_a_record_ends_a_script_or_becomes_markup(tmp_path, monkeypatch):
     monkeypatch.setattr("yellowtor.markers.page.MOST", 2)
-    with page_file(tmp_path / "p.html", "T <1>", "© <me>", [], {}) as page:
+    with page_file(tmp_path / "p.html", "T <1>", "© <me>", []) as page:
         for _ in range(5):
             page.add(RECORD)
     html = (tmp_path / "p.html").read_text(encoding="utf-8")

@@ -15,12 +15,13 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, KeyRefused
-from yellowtor.opening import framed
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.run_job import Options, Summary, conduct
 from yellowtor.settings import check_settings, read_toml
-from yellowtor.wiring import Files, load_services, open_parts
+from yellowtor.wiring.run_parts import Files, open_parts
+from yellowtor.wiring.services import load_services
+from yellowtor.wiring.tables import framed
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -12,8 +12,6 @@ from typing import TypeVar
 from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import InTransactions, Table
 from yellowtor.errors import BadJob, YellowtorError
-from yellowtor.jobfiles import check_outputs
-from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.scan import RowReader
 from yellowtor.run.ports import Watcher
@@ -21,17 +19,14 @@ from yellowtor.run.preview import preview
 from yellowtor.run.try_address import Trial, try_one
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
-from yellowtor.services.variables import Values, environment, find_values
+from yellowtor.services.variables import Values, find_values
 from yellowtor.settings import read_settings, read_toml
-from yellowtor.wiring import (
-    check_extra,
-    check_ledger,
-    check_markers,
-    check_names,
-    ledger_of,
-    service_book,
-    wishes_of,
-)
+from yellowtor.wiring.ledgers import check_ledger, ledger_of, service_book
+from yellowtor.wiring.outputs import check_outputs
+from yellowtor.wiring.process import PROCESS
+from yellowtor.wiring.run_parts import check_markers
+from yellowtor.wiring.services import check_extra, check_names, wishes_of
+from yellowtor.wiring.tables import open_table
 
 T = TypeVar("T")
 STRANGE = 0.5  # part of the records from which on it is strange that they are not asked about
@@ -91,7 +86,7 @@ class Checker:
             inside = table.destination if isinstance(table, InTransactions) else "into the source"
             yield self._checked("where the answers go", str(to or inside))
         self._try(lambda: check_markers(job, self._folder))
-        files = [str(file) for file in (job.markers.geojson, job.markers.page) if file]
+        files = [str(file) for _, file in job.markers.files()]
         yield self._checked("markers", ", ".join(files) or "none")
         where = self._try(lambda: check_ledger(job, self._folder))
         yield self._checked("ledger", str(where or ""))
@@ -136,7 +131,7 @@ class Checker:
         folder = path.absolute().parent
         wishes = wishes_of(job) if job else NONE
         for name, variable in description.variables.items():
-            if found := self._try(partial(find_values, {name: variable}, environment(), folder)):
+            if found := self._try(partial(find_values, {name: variable}, PROCESS, folder)):
                 for remark in found.remarks:
                     self._watch.remark(remark)
         unset = bool(self._problems)
@@ -144,7 +139,7 @@ class Checker:
         if unset:  # what else there is to see needs no value: each stands for itself
             names = {name: f"<{variable.place()}>" for name, variable in description.variables.items()}
             return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), wishes, folder))
-        values = find_values(description.variables, environment(), folder)
+        values = find_values(description.variables, PROCESS, folder)
         return self._try(lambda: HttpService(description, values, wishes, folder))
 
     def _description_paths(self, job: Job | None) -> list[Path]:

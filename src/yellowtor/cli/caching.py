@@ -15,10 +15,10 @@ from yellowtor.cli.inputs import check_ending, position_of
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
 from yellowtor.ledger.maintenance.cache_book import CacheBook
-from yellowtor.opening import CLOCK
 from yellowtor.run import cache
 from yellowtor.run.phases.scan import shown_key
-from yellowtor.wiring import cache_book, fixed_parts
+from yellowtor.wiring.ledgers import cache_book, fixed_parts
+from yellowtor.wiring.process import CLOCK
 
 SHOWN = 5  # addresses that are named where one is not clear
 SURE = 97.0  # of 100: so alike, it is that address

@@ -3,7 +3,6 @@
 import gc
 import os
 import signal
-import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,15 +17,16 @@ import typer
 from yellowtor.cli import report
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.cli.eventlog import open_log
+from yellowtor.contracts.ambient import Ambient
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
-from yellowtor.opening import CLOCK
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.run_job import Options, Summary, conduct, goes_on_at, refused
 from yellowtor.settings import read_settings
-from yellowtor.wiring import job_parts, preview_parts
+from yellowtor.wiring.process import CLOCK, PROCESS, ProcessAmbient
+from yellowtor.wiring.run_parts import job_parts, preview_parts
 
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
@@ -41,7 +41,7 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wa
     try:
         summary, stopped = _rounds(path, options, as_json=as_json, wait=wait)
     except Unconfirmed as error:
-        if not (sys.stdin.isatty() and stderr().is_terminal):
+        if PROCESS.input is not None or not stderr().is_terminal:
             raise
         typer.confirm(f"{str(error).partition(':')[0]}. Continue?", abort=True, err=True)
         summary, stopped = _rounds(path, replace(options, agreed=True), as_json=as_json, wait=wait)
@@ -172,12 +172,17 @@ def _say_round(summary: Summary, *, as_json: bool) -> None:
         report.brief(stderr(), summary)
 
 
-def _run(path: Path, options: Options, stop: Cancellation, *, alone: bool = False) -> Summary:
+def _run(
+    path: Path, options: Options, stop: Cancellation, ambient: Ambient = PROCESS, *, alone: bool = False
+) -> Summary:
     """Run a job once. alone: standard output is free for its answers."""
     console = stderr()
     again = options.again_failed
     limit = options.spend_at_most
-    with open_log(options.log) as log, job_parts(path, again_failed=again, spend_at_most=limit) as (parts, remarks):
+    with (
+        open_log(options.log) as log,
+        job_parts(path, again_failed=again, spend_at_most=limit, ambient=ambient) as (parts, remarks),
+    ):
         progress = Progress(console, log)
         for remark in remarks:
             progress.remark(remark)
@@ -260,20 +265,20 @@ def demo_command(into: Path) -> None:
     with as_file(files("yellowtor.demo") / "data") as data:
         fresh = lay_out(data, into, Manners().key)
         with running(StandIn(data, Manners())) as address, signals(stop := Cancellation()):
-            os.environ["YELLOWTOR_STANDIN"] = address
+            around = ProcessAmbient({"YELLOWTOR_STANDIN": address})
             console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
-            summary = _run(into / "job.toml", Options(), stop)
+            summary = _run(into / "job.toml", Options(), stop, around)
             report.report(console, summary, dry_run=False)
             console.print(f"\nThe partners' sites are in a database: {into / 'partners.toml'}", soft_wrap=True)
-            partners = [_run(into / "partners.toml", Options(), stop)]
+            partners = [_run(into / "partners.toml", Options(), stop, around)]
             report.brief(console, partners[0])
             if fresh:
                 run_sql(into / DATABASE, data / "partners-later.sql")
                 console.print("Overnight people edited it; the next run:")
-                partners.append(_run(into / "partners.toml", Options(), stop))
+                partners.append(_run(into / "partners.toml", Options(), stop, around))
                 report.brief(console, partners[1])
             console.print(f"\nLamp posts have positions and need addresses: {into / 'lamps.toml'}", soft_wrap=True)
-            lamps = _run(into / "lamps.toml", Options(), stop)
+            lamps = _run(into / "lamps.toml", Options(), stop, around)
             report.brief(console, lamps)
     if again and not any(done.asked.sent for done in (summary, *partners, lamps)):
         console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")

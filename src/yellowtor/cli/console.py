@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
+import click
 from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook
 from rich.live import Live
 from rich.segment import Segment
@@ -63,8 +64,14 @@ def _console(made: Console) -> Console:
 
 def mark(outcome: Outcome) -> Text:
     """An outcome with its sign, in its colour."""
-    style = MARKS[outcome.value]
+    style = MARKS[outcome]
     return Text(f"{style.sign} {outcome.value}", style.style)
+
+
+def debugging() -> bool:
+    """Whether the command was called with --debug."""
+    context = click.get_current_context(silent=True)
+    return bool(context and context.find_root().obj)
 
 
 def note(console: Console, text: str) -> None:
@@ -75,8 +82,9 @@ def note(console: Console, text: str) -> None:
 class Progress:
     """Watches a run: one live line on a terminal, a plain line every few seconds elsewhere."""
 
-    def __init__(self, console: Console, log: EventLog | None = None) -> None:
+    def __init__(self, console: Console, log: EventLog | None = None, *, debug: bool | None = None) -> None:
         self._console = console
+        self._debug = debugging() if debug is None else debug
         self._log = log
         self._asked = ""
         self._left: Left | None = None
@@ -144,7 +152,7 @@ class Progress:
         if not self._faulted:
             note(self._console, f"an unexpected fault ({type(error).__name__}) met one question, which has failed")
         self._faulted = True
-        if "--debug" in sys.argv:
+        if self._debug:
             self._console.print("".join(traceback.format_tb(error.__traceback__)), soft_wrap=True)
 
     def _plain(self) -> None:

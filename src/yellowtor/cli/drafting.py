@@ -1,7 +1,6 @@
 """The command `draft`: finds the source and the service, asks where it is unsure, writes the job, says why."""
 
 import os
-import sys
 from collections.abc import Mapping, Sequence
 from itertools import islice
 from pathlib import Path
@@ -14,11 +13,12 @@ from rich.text import Text
 from yellowtor.addresses.guess import find_header, guess_columns
 from yellowtor.cli.console import note, stderr, write_out
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.opening import database_password, file_table
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.settings import parse_toml
 from yellowtor.tables.workbook.read_ahead import WORKBOOKS
+from yellowtor.wiring.process import PROCESS
+from yellowtor.wiring.tables import database_password, file_table
 
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT_ROWS = 200  # of each sheet
@@ -53,7 +53,7 @@ def draft_command(
 
 def _choose(question: str, options: Sequence[str]) -> str:
     """On a terminal a person chooses; elsewhere the first is taken, and that is said."""
-    if sys.stdin.isatty() and sys.stderr.isatty():
+    if PROCESS.input is None and stderr().is_terminal:
         while (
             answer := typer.prompt(f"{question} ({', '.join(options)})", default=options[0], err=True)
         ) not in options:

@@ -8,6 +8,7 @@ import json
 import os
 import sys
 import traceback
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -370,29 +371,33 @@ def stand_in(
     stand_in_command(port, manners, gazetteer)
 
 
-def main() -> None:
+def main(arguments: Sequence[str] | None = None) -> None:
     """The entry point: every exception becomes one message and one exit code here."""
     from yellowtor.errors import Exit, YellowtorError
+    from yellowtor.tables.text.nearest import register
 
+    words = sys.argv[1:] if arguments is None else list(arguments)
     gc.set_threshold(SELDOM)
-    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # it looks for some in all that is installed: 0.05 s
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for plugins takes 0.05 s
+    register()
     try:
-        jobs = [Path(word) for word in sys.argv if word.endswith(".toml")]
-        if "run" in sys.argv and jobs:  # what seems to be one, before all that takes its time to be imported
+        jobs = [Path(word) for word in words if word.endswith(".toml")]
+        if "run" in words and jobs:  # before everything that takes time to import
             from yellowtor.tables.workbook.read_ahead import read_ahead
 
             read_ahead(jobs[0])
-        app()
+        app(args=words)
     except YellowtorError as error:
-        _fail(error, f"yellowtor: {error}", error.exit_code)
+        _fail(error, f"yellowtor: {error}", error.exit_code, words)
     except KeyboardInterrupt as error:
-        _fail(error, "yellowtor: stopped. What was settled is kept; the next run goes on from there.", Exit.INTERRUPTED)
+        said = "yellowtor: stopped. What was settled is kept; the next run continues from there."
+        _fail(error, said, Exit.INTERRUPTED, words)
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(Exit.FAULT)
     except Exception as error:  # noqa: BLE001 - the last door
         said = f"yellowtor: an unexpected fault: {type(error).__name__}: {error}. Say --debug to see where."
-        _fail(error, said, Exit.FAULT)
+        _fail(error, said, Exit.FAULT, words)
 
 
 def _harmless(text: str) -> str:
@@ -400,10 +405,10 @@ def _harmless(text: str) -> str:
     return "".join(c if c in "\n\t" or c.isprintable() else "\ufffd" for c in text)
 
 
-def _fail(error: BaseException, message: str, code: int) -> None:
-    if "--debug" in sys.argv:
+def _fail(error: BaseException, message: str, code: int, words: Sequence[str]) -> None:
+    if "--debug" in words:
         traceback.print_exception(error)
     typer.echo(_harmless(message), err=True)
-    if "--json" in sys.argv:  # whoever reads the results reads this, too
+    if "--json" in words:  # whoever reads the results reads this, too
         typer.echo(json.dumps({"error": {"message": message.removeprefix("yellowtor: "), "exit_code": int(code)}}))
     sys.exit(int(code))

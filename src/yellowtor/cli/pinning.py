@@ -12,7 +12,7 @@ from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
 from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.run.phases.scan import key_as_shown, shown_key
-from yellowtor.wiring import area_of_job, job_pins
+from yellowtor.wiring.ledgers import area_of_job, job_pins
 
 
 def pin_command(

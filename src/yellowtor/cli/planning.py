@@ -19,7 +19,7 @@ from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report import plan_json
 from yellowtor.run.plan import Plan
 from yellowtor.run.run_job import Foretold, Options, foretell
-from yellowtor.wiring import job_parts
+from yellowtor.wiring.run_parts import job_parts
 
 
 def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: bool, png: Path | None) -> None:

@@ -20,11 +20,11 @@ from yellowtor.answers.ledger_rows import Charged
 from yellowtor.cli.console import amount_of, columns, note, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.files import written_aside
-from yellowtor.opening import CLOCK
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.plan import currency_of
 from yellowtor.run.quota import DAYS, Quota, quotas
-from yellowtor.wiring import job_usage
+from yellowtor.wiring.ledgers import job_usage
+from yellowtor.wiring.process import CLOCK
 
 BAR = 40  # characters of the longest
 

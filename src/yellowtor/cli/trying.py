@@ -23,14 +23,15 @@ from yellowtor.contracts.address import PARTS, Address
 from yellowtor.contracts.position import WRITTEN_DECIMALS, distance_m
 from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.errors import BadJob, Exit
-from yellowtor.opening import open_table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.judging import matched
 from yellowtor.run.try_address import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.settings import read_settings
-from yellowtor.wiring import ledger_of, load_service, service_book, wishes_of
+from yellowtor.wiring.ledgers import ledger_of, service_book
+from yellowtor.wiring.services import load_service, wishes_of
+from yellowtor.wiring.tables import open_table
 
 SHOWN = {"request": {"request"}, "reply": {"reply"}, "reading": {"reading"}, "all": {"request", "reply", "reading"}}
 DECIMALS = 5  # of a degree in a question about a position; a job may say others

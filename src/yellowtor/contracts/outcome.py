@@ -17,10 +17,10 @@ class Outcome(StrEnum):
         member.meaning = meaning
         return member
 
-    PLACED = "placed", "A point (in reverse: an address) whose confidence is high enough for the job."
-    KEPT = "kept", "The record had coordinates of its own and its address has not changed; nothing was asked."
-    DOUBTFUL = "doubtful", "An answer that a person should check: the reasons say why."
-    UNPLACED = "unplaced", "The services do not know the address, or confirm only what the job fixed."
-    INCOMPLETE = "incomplete", "A part that the job needs is missing or invalid; nothing was asked."
+    PLACED = "placed", "A point (in reverse: an address) with enough confidence."
+    KEPT = "kept", "Had its own coordinates, address unchanged; not asked."
+    DOUBTFUL = "doubtful", "An answer to check by a person; the reasons say why."
+    UNPLACED = "unplaced", "The services do not know it, or confirm only fixed parts."
+    INCOMPLETE = "incomplete", "A needed part is missing or invalid; not asked."
     FAILED = "failed", "No usable reply after all tries; `--again failed` asks again."
-    WAITING = "waiting", "No reply yet: the quota is spent, no reply came, or the run was stopped."
+    WAITING = "waiting", "No reply yet: quota spent, no reply came, or run stopped."

@@ -9,6 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
 from yellowtor.markers.look import ACCENT, INK, LINE, MARKS, MUTED, PAPER
@@ -21,7 +22,8 @@ SIZE_IN = (12.8, 8.0)
 DPI = 100
 LEAST_BAND_IN = 3.6
 FILL_IN = 0.8  # of an account's band, where there are several; of each window in it
-COLOURS = (MARKS["placed"].colour, MARKS["unplaced"].colour, MARKS["incomplete"].colour, MARKS["kept"].colour)
+DRAWN = (Outcome.PLACED, Outcome.UNPLACED, Outcome.INCOMPLETE, Outcome.KEPT)
+COLOURS = tuple(MARKS[outcome].colour for outcome in DRAWN)
 MOST_STEPS = 400
 
 

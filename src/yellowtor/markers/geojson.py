@@ -2,11 +2,12 @@
 
 import json
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import IO, Any
 
 from yellowtor.files import written_aside
+from yellowtor.markers.target import MarkerTarget
 
 PROPERTIES = ("key", "name", "outcome", "asked", "matched", "level", "confidence", "basis", "reasons")
 
@@ -42,3 +43,8 @@ def geojson_file(path: Path, attribution: str, like: Path | None = None) -> Iter
         file.write(json.dumps(head, ensure_ascii=False)[:-1] + ', "features": [')
         yield GeoJson(file)
         file.write("\n]}\n")
+
+
+def open_file(target: MarkerTarget) -> AbstractContextManager[GeoJson]:
+    """The marker file of a job."""
+    return geojson_file(target.path, target.attribution, target.like)

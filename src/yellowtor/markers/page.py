@@ -3,7 +3,7 @@
 import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescap
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
 from yellowtor.markers import look
+from yellowtor.markers.target import MarkerTarget
 
 MOST = 20_000  # records that a browser still draws without stutter
 
@@ -37,13 +38,9 @@ def page_file(
     title: str,
     attribution: str,
     under: Sequence[Path],
-    meanings: Mapping[str, str],
     like: Path | None = None,
 ) -> Iterator[Page]:
-    """Write the page to path. `under` are GeoJSON files; meanings says what each outcome means.
-
-    Its readers are those of the file `like`.
-    """
+    """Write the page to path. `under` are GeoJSON files; whoever can read the file `like` can read the page."""
     layers = [read_under(layer) for layer in under]
     page = Page()
     yield page
@@ -55,14 +52,13 @@ def page_file(
         title=title,
         attribution=attribution,
         look=look,
-        marks=look.MARKS,
         left_out=page.left_out,
         total=len(page.records) + page.left_out,
         leaflet_css=re.sub(r"url\([^)]*\)", "none", _asset(assets / "leaflet.css")),  # its images are not used
         leaflet_js=_asset(assets / "leaflet.js"),
         page_css=_asset(assets / "page.css"),
         page_js=_asset(assets / "page.js"),
-        data=_for_script({"records": page.records, "under": layers, "marks": _marks(meanings)}),
+        data=_for_script({"records": page.records, "under": layers, "marks": _marks(), "order": _order()}),
     )
     with written_aside(path, like=like) as aside:
         aside.write_text(html, encoding="utf-8")
@@ -117,11 +113,22 @@ def _are_positions(value: Any, depth: int) -> bool:
 DEPTHS = {"Point": 0, "MultiPoint": 1, "LineString": 1, "MultiLineString": 2, "Polygon": 2, "MultiPolygon": 3}
 
 
-def _marks(meanings: Mapping[str, str]) -> dict[str, Any]:
+def open_file(target: MarkerTarget) -> AbstractContextManager[Page]:
+    """The marker page of a job."""
+    return page_file(target.path, target.title, target.attribution, target.under, target.like)
+
+
+def _marks() -> dict[str, Any]:
+    """How each outcome is drawn, and what it means."""
     return {
-        name: {"colour": mark.colour, "path": mark.path, "meaning": meanings.get(name, "")}
-        for name, mark in look.MARKS.items()
+        outcome.value: {"colour": mark.colour, "path": mark.path, "meaning": outcome.meaning}
+        for outcome, mark in look.MARKS.items()
     }
+
+
+def _order() -> list[str]:
+    """The outcomes, those first that a person should look at first."""
+    return [outcome.value for outcome in sorted(look.MARKS, key=lambda outcome: look.MARKS[outcome].rank)]
 
 
 def _asset(file: Any) -> str:

@@ -8,6 +8,7 @@ from pathlib import Path
 from dotenv import dotenv_values
 from pydantic import Field, model_validator
 
+from yellowtor.contracts.ambient import Ambient
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.masking import MASK, SHORTEST
 from yellowtor.settings import Settings
@@ -62,7 +63,7 @@ class Values:
 
 def find_values(
     variables: Mapping[str, Variable],
-    environment: Mapping[str, str],
+    ambient: Ambient,
     folder: Path,
     whose: str = "service",
     *,
@@ -73,8 +74,8 @@ def find_values(
     Raises KeyRefused for a secret without a value and BadJob for any other, naming each place that was
     looked in; unless they are wanted only to be shown: then the name stands for the value.
     """
-    files = list(dict.fromkeys([Path.cwd() / ".env", folder / ".env"]))
-    places: list[Mapping[str, str | None]] = [environment]
+    files = list(dict.fromkeys([ambient.folder / ".env", folder / ".env"]))
+    places: list[Mapping[str, str | None]] = [ambient.environment]
     places += [_lines(file) for file in files if file.is_file()]
     plain: dict[str, str] = {}
     unset: dict[str, str] = {}
@@ -135,10 +136,6 @@ def _lines(file: Path) -> Mapping[str, str | None]:
         return dotenv_values(file, interpolate=False, encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise BadJob(f"{file} can't be read: {error}. Save it as UTF-8. Nothing was sent.") from error
-
-
-def environment() -> Mapping[str, str]:
-    return os.environ
 
 
 def _from_file(variable: Variable, folder: Path, looked: list[str]) -> str | None:

@@ -2,13 +2,31 @@
 
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from yellowtor.contracts.table import Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_writable, fingerprint, state_of
 from yellowtor.tables.cells import ignore_written
+from yellowtor.tables.stated_dialect import StatedDialect
+
+
+@dataclass(frozen=True)
+class FileOptions:
+    """What a job says about its file; each format uses what concerns it.
+
+    backup is where a file is kept before it is changed in place; answers are the columns that will be written, each
+    with its part of the answer.
+    """
+
+    backup: Path | None = None
+    answers: Mapping[str, str] = field(default_factory=dict)
+    dialect: StatedDialect = field(default_factory=StatedDialect)
+    sheet: str | None = None
+    block: str | None = None
+    table: str | None = None
 
 
 class FileTable(ABC):

@@ -10,7 +10,7 @@ from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, NUMBERS, Texts, as_column, ignore_written
 from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
-from yellowtor.tables.file_table import FileTable, check_readable
+from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
 
 if TYPE_CHECKING:
@@ -207,3 +207,8 @@ def _style(file: Any, chunks: Sequence[Any]) -> dict[str, Any]:
 
 def _codec(name: str) -> str:
     return "none" if name == "UNCOMPRESSED" else name.lower()
+
+
+def open_table(path: Path, options: FileOptions) -> ParquetTable:
+    """The table in a Parquet file."""
+    return ParquetTable(path, options.backup, dict(options.answers))

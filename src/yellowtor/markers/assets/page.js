@@ -25,13 +25,14 @@ function popup(record) {
     `</dl>${ATTRIBUTION ? `<p class="credit">${escape(ATTRIBUTION)}</p>` : ""}</div>`;
 }
 
+const order = DATA.order;
 const markers = new Map();
 const group = L.featureGroup().addTo(map);
 for (const record of DATA.records) {
   if (record.lat === null) continue;
   const icon = L.divIcon({ className: `marker ${record.outcome}`, html: drawing(record.outcome), iconSize: [20, 20] });
   const marker = L.marker([record.lat, record.lon], { icon, title: record.name || record.key, keyboard: true,
-    zIndexOffset: record.outcome === "doubtful" ? 1000 : 0 });
+    zIndexOffset: record.outcome === order[0] ? 1000 : 0 });
   marker.bindPopup(() => popup(record), { maxWidth: 400 })
     .on("popupopen", () => { chosen(record.key); marker.getElement()?.classList.add("open"); })
     .on("popupclose", () => marker.getElement()?.classList.remove("open"));
@@ -41,7 +42,6 @@ if (markers.size) map.fitBounds(group.getBounds().pad(0.08)); else map.setView([
 
 const list = document.getElementById("list");
 const hidden = new Set();
-const order = ["doubtful", "unplaced", "failed", "incomplete", "waiting", "placed", "kept"];
 const sorted = [...DATA.records].sort((a, b) => order.indexOf(a.outcome) - order.indexOf(b.outcome));
 function chosen(key) {
   for (const button of list.querySelectorAll("button")) button.setAttribute("aria-current", button.dataset.key === key);

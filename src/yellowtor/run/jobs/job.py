@@ -1,12 +1,12 @@
 """The job: a TOML file that says where the records are, whom to ask and what to write.
 
-The models here, in records.py and in targets.py are the language; docs/job-file.md is made from them.
+The models here and in the other *_settings.py are the language; docs/job-file.md is made from them.
 """
 
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field, ValidationInfo, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.judgement import Thresholds
@@ -15,6 +15,7 @@ from yellowtor.answers.position_composer import PositionComposer
 from yellowtor.caps import CapRule, check_caps
 from yellowtor.contracts.position import Area
 from yellowtor.contracts.subject import Composer
+from yellowtor.run.jobs.marker_settings import Markers
 from yellowtor.run.jobs.record_settings import STANDARD, AddressColumns, Records
 from yellowtor.run.jobs.write_settings import Write
 from yellowtor.settings import Settings
@@ -109,26 +110,6 @@ class Judge(Settings):
 
     def thresholds(self) -> Thresholds:
         return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
-
-
-ENDINGS = {"geojson": (".geojson", ".json"), "page": (".html", ".htm")}
-
-
-class Markers(Settings):
-    geojson: Path | None = Field(None, description="GeoJSON (RFC 7946) of the points.")
-    page: Path | None = Field(None, description="A page with a map that needs no network.")
-    title: str = Field("Markers", description="Title of the page.")
-    under: list[Path] = Field(
-        default_factory=list, description="GeoJSON files drawn under the markers: coastlines, roads."
-    )
-
-    @field_validator("geojson", "page")
-    @classmethod
-    def _ending(cls, path: Path | None, told: ValidationInfo) -> Path | None:
-        endings = ENDINGS[told.field_name or ""]
-        if path is not None and path.suffix.lower() not in endings:
-            raise ValueError(f"{path.name!r} must end in {' or '.join(endings)}")
-        return path
 
 
 class Job(Settings):

@@ -7,11 +7,9 @@ else in it keeps its bytes.
 import gzip
 import json
 import re
-import shutil
 import zlib
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
@@ -19,7 +17,7 @@ from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import as_text, ignore_written, sound
-from yellowtor.tables.file_table import FileTable, check_readable
+from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.json_files.json_text import TextSpan, edited, edits, elements, members
 
@@ -29,7 +27,7 @@ _HALF = re.compile(rb"\\u[dD][89a-fA-F]")
 LATITUDE, LONGITUDE = POINT = ("geometry.latitude", "geometry.longitude")  # columns of a feature's point
 
 
-class _JsonTable(FileTable):
+class JsonTable(FileTable):
     """Records that are JSON objects."""
 
     @contextmanager
@@ -60,74 +58,7 @@ class _JsonTable(FileTable):
         return {name: None if cell == "" else cell for name, cell in told if cell is not LEAVE}
 
 
-class JsonLinesTable(_JsonTable):
-    """A file with a JSON object on each line. Raises BadSource for whatever is wrong with it."""
-
-    endings = frozenset({".jsonl", ".ndjson", ".jsonl.gz", ".ndjson.gz"})
-
-    def __init__(self, path: Path, backup: Path | None = None) -> None:
-        super().__init__(path, backup)
-        self._open()
-
-    def _open(self) -> None:
-        self._find_header(record for _, record in self._records() if record is not None)
-
-    def _records(self) -> Iterator[tuple[bytes, dict[str, Any] | None]]:
-        """Each line, and its record; None for a blank line."""
-        with self._reading() as file:
-            for number, line in enumerate(file, 1):
-                text = line.removeprefix(BOM) if number == 1 else line
-                yield line, flat(self._object(text, number)) if text.strip() else None
-
-    def _object(self, text: bytes, number: int) -> dict[str, Any]:
-        try:
-            value = _loads(text)
-        except ValueError as error:
-            raise BadSource(f"{self.name}, line {number}: no JSON ({error}). Nothing was written.") from error
-        if not isinstance(value, dict):
-            raise BadSource(f"{self.name}, line {number}: no JSON object, but {text[:40]!r}. Nothing was written.")
-        return value
-
-    def batches(self) -> Iterator[Sequence[Row]]:
-        rows = (self._row(record) for _, record in self._records() if record is not None)
-        while batch := list(islice(rows, BATCH)):
-            yield batch
-
-    def rewrite(
-        self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
-    ) -> None:
-        to = to or self.path
-        before = self.state
-        lines = self._records()
-        changed = False
-        packed = [path.suffix.lower() == ".gz" for path in (to, self.path)]
-        with written_aside(to, self.backup, self.path) as aside:
-            with _written(aside, packed=packed[0]) as file:
-                while batch := list(islice(lines, BATCH)):
-                    records = [record for _, record in batch if record is not None]
-                    cells = zip(*answering([self._row(r) for r in records]), strict=True) if records else iter(())
-                    for line, record in batch:
-                        now = line if record is None else self._line(line, columns, next(cells))
-                        changed = changed or now != line
-                        file.write(now)
-            if not changed and all(packed):
-                shutil.copyfile(self.path, aside)  # packed by others, and the same
-            check_unwritten(self.path, before)
-        on_written()
-
-    def _line(self, line: bytes, columns: Sequence[str], cells: Sequence[Any]) -> bytes:
-        text = line.decode()
-        changes = self._changes(columns, cells)
-        try:
-            start = text.index("{")
-            there = members(text, start).values
-            done = edits(text, start, {path_of(name, there): value for name, value in changes.items()})
-        except ValueError as error:
-            raise BadSource(f"{self.name}: a record's {error}: {text[:60]!r}. Nothing was written.") from error
-        return edited(text, done).encode() if done else line
-
-
-class JsonArrayTable(_JsonTable):
+class JsonArrayTable(JsonTable):
     """A file with an array of JSON objects, which is held in memory. Raises BadSource for whatever is wrong with it."""
 
     endings = frozenset({".json"})
@@ -145,7 +76,7 @@ class JsonArrayTable(_JsonTable):
         with self._reading() as file:
             data = file.read()
         try:
-            value = _loads(data.removeprefix(BOM))
+            value = load_json(data.removeprefix(BOM))
         except ValueError as error:
             raise BadSource(f"{self.name}: no JSON ({error}). Nothing was sent.") from error
         self._records = [self._record(each, number) for number, each in enumerate(self._array(value), 1)]
@@ -256,8 +187,11 @@ class GeoJsonTable(JsonArrayTable):
         return ("geometry", "coordinates"), [json.loads(self._text[one.start : one.end]) for one in numbers[2:]]
 
 
-def json_table(path: Path, backup: Path | None = None) -> FileTable:
-    """The table in a .json file, which says by its first sign whether it is an array of records or GeoJSON."""
+def open_table(path: Path, options: FileOptions) -> FileTable:
+    """The table in a .geojson or .json file; in .json, the first character tells an array of records from GeoJSON."""
+    backup = options.backup
+    if path.suffix.lower() == ".geojson":
+        return GeoJsonTable(path, backup)
     start = b""
     if not path.is_file():
         return JsonArrayTable(path, backup)  # which says what is wrong
@@ -266,7 +200,7 @@ def json_table(path: Path, backup: Path | None = None) -> FileTable:
     return JsonArrayTable(path, backup) if start == b"[" else GeoJsonTable(path, backup)
 
 
-def _loads(text: bytes) -> Any:
+def load_json(text: bytes) -> Any:
     """JSON as it is written: a number with a point or an exponent stays a text. Raises ValueError.
 
     Of a character whose other half is missing (RFC 8259, section 8.2) U+FFFD is read.
@@ -312,13 +246,3 @@ def path_of(column: str, there: Container[str]) -> tuple[str, ...]:
 
 def _as_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else as_text(value)
-
-
-@contextmanager
-def _written(aside: Path, *, packed: bool) -> Iterator[Any]:
-    with aside.open("wb") as file:
-        if not packed:
-            yield file
-            return
-        with gzip.GzipFile("", "wb", 6, file, mtime=0) as inner:
-            yield inner

@@ -16,9 +16,11 @@ from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import ignore_written, safe_texts
-from yellowtor.tables.file_table import FileTable, check_readable
+from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
-from yellowtor.tables.text.dialect import MARK, NEAREST, SAMPLE, StatedDialect, find_dialect
+from yellowtor.tables.stated_dialect import StatedDialect
+from yellowtor.tables.text.dialect import MARK, SAMPLE, find_dialect
+from yellowtor.tables.text.nearest import NEAREST
 from yellowtor.tables.text.row_text import RawRows, RowText
 
 BATCH = 2_000
@@ -279,3 +281,8 @@ def _open_to_write(aside: Path, encoding: str, *, packed: bool) -> Iterator[Text
         if packed:
             file = stack.enter_context(gzip.GzipFile("", "wb", 6, file, mtime=0))
         yield stack.enter_context(TextIOWrapper(file, encoding=encoding, errors=NEAREST, newline=""))
+
+
+def open_table(path: Path, options: FileOptions) -> DelimitedTable:
+    """The table in a delimited file."""
+    return DelimitedTable(path, options.dialect, options.backup)

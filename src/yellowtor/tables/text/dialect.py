@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from io import StringIO
 from itertools import islice
 
-from anyascii import anyascii
+from yellowtor.tables.stated_dialect import StatedDialect
 
 SAMPLE = 1 << 20  # so many bytes from the beginning are looked at
 ROWS = 200  # and so many rows
@@ -28,18 +28,6 @@ _SEPARATOR = re.compile(
     r"sep=(.)(?:\r\n|\n|\r|\Z)", re.IGNORECASE
 )  # a first line that tells spreadsheets the delimiter
 CODE_PAGES = ("cp1252", "cp1250", "cp1251")
-NEAREST = "yellowtor.nearest"  # how a letter is written that the encoding has not: as the nearest ASCII
-codecs.register_error(NEAREST, lambda e: (anyascii(e.object[e.start : e.end]), e.end))  # type: ignore[attr-defined]
-
-
-@dataclass(frozen=True, slots=True)
-class StatedDialect:
-    """What the job says of a text file; None is to be found."""
-
-    encoding: str | None = None
-    delimiter: str | None = None
-    quote: str | None = None
-    decimal: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

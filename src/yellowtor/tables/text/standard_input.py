@@ -6,8 +6,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yellowtor.errors import BadSource
+from yellowtor.tables.stated_dialect import StatedDialect
 from yellowtor.tables.text.delimited import DelimitedTable
-from yellowtor.tables.text.dialect import StatedDialect
 
 
 class StandardInput(DelimitedTable):

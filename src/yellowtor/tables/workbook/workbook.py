@@ -20,7 +20,7 @@ from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_unwritten, state_of, written_aside
 from yellowtor.tables.cells import DEGREES, Later, Texts, as_text, ignore_written, safe_text
-from yellowtor.tables.file_table import FileTable
+from yellowtor.tables.file_table import FileOptions, FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
 from yellowtor.tables.workbook.number_formats import shown_numbers
@@ -366,3 +366,9 @@ class WorkbookTable(FileTable):
                     grown_tables(package, sheet, header_row, first + len(self.header), self._added)
         except Unsafe as error:
             raise BadSource(f"{self.path}, sheet {self.sheet!r}: {error} Nothing was sent.") from error
+
+
+def open_table(path: Path, options: FileOptions) -> WorkbookTable:
+    """The table in a sheet of a workbook."""
+    sheet, backup = options.sheet, options.backup
+    return WorkbookTable(path, sheet, backup, block=options.block, table=options.table, answers=options.answers)

@@ -39,9 +39,8 @@ def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | 
 def _written(job: Job, folder: Path) -> Iterator[JobFile]:
     if job.write.to is not None and job.write.to != STANDARD:
         yield JobFile("write.to", folder / job.write.to)
-    for name in ("geojson", "page"):
-        if file := getattr(job.markers, name):
-            yield JobFile(f"markers.{name}", folder / file)
+    for known, file in job.markers.files():
+        yield JobFile(f"markers.{known.name}", folder / file)
 
 
 def _read(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) -> Iterator[JobFile]:
