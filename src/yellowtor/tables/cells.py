@@ -10,8 +10,6 @@ from typing import overload
 from yellowtor.contracts.table import ALL_WRITTEN, PageWritten, Row
 
 DEGREES = ("latitude", "longitude")
-# Parts of an answer that are numbers; the others are text.
-NUMBERS = {"latitude", "longitude", "confidence", "x", "y", "distance_m"}
 
 
 def ignore_written(page: PageWritten = ALL_WRITTEN) -> None:

@@ -5,10 +5,11 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yellowtor.answers.answer_columns import NUMBERS
 from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
-from yellowtor.tables.cells import DEGREES, NUMBERS, Texts, as_column, ignore_written
+from yellowtor.tables.cells import DEGREES, Texts, as_column, ignore_written
 from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header

@@ -142,7 +142,7 @@ class Job(Settings):
     ask: Ask
     judge: Judge
     write: Write
-    markers: Markers = Markers()
+    markers: Markers = Field(default_factory=Markers)
 
     @property
     def in_reverse(self) -> bool:

@@ -1,11 +1,12 @@
 """The part of a job that says where the answers go."""
 
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Any, Literal, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, create_model, field_validator, model_validator
 
 from yellowtor.addresses.line import LineTemplate
+from yellowtor.answers.answer_columns import COLUMNS
 from yellowtor.answers.geography.projection import Projection
 from yellowtor.answers.ledger_rows import EXTRA
 from yellowtor.contracts.address import PARTS
@@ -13,45 +14,19 @@ from yellowtor.run.jobs.record_settings import Column, Name
 from yellowtor.settings import Settings
 
 
-class AnswerColumns(Settings):
+class ColumnSettings(Settings):
     """Which column gets which part of the answer; a column that isn't there is added at the right."""
 
-    latitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
-    longitude: Column | None = Field(None, description="Degrees, WGS 84, six decimals.")
-    outcome: Column | None = Field(None, description="How the record ended.")
-    confidence: Column | None = Field(None, description="Probability that the point is right, 0 to 1.")
-    level: Column | None = Field(None, description="How fine the position is.")
-    matched: Column | None = Field(None, description="The address that the service answered.")
-    matched_number: Column | None = Field(None, description="House number of the address that the service answered.")
-    matched_street: Column | None = Field(None, description="Its street.")
-    matched_town: Column | None = Field(None, description="Its town.")
-    matched_postcode: Column | None = Field(None, description="Its postcode.")
-    matched_region: Column | None = Field(None, description="Its region.")
-    matched_country: Column | None = Field(None, description="Its country.")
-    postal: Column | None = Field(
-        None, description="The lines of a postal address for a letter (`write.postal`), in one cell."
-    )
-    postal_1: Column | None = Field(None, description="The first of those lines.")
-    postal_2: Column | None = Field(None, description="The second.")
-    postal_3: Column | None = Field(None, description="The third.")
-    postal_4: Column | None = Field(None, description="The fourth.")
-    distance_m: Column | None = Field(None, description="In reverse: metres from the point to the place answered.")
-    reasons: Column | None = Field(None, description="Why the confidence is what it is.")
-    geo: Column | None = Field(None, description="The point as a `geo:` URI (RFC 5870), which opens in map programs.")
-    x: Column | None = Field(None, description="Easting of the point in the coordinate system `write.crs`.")
-    y: Column | None = Field(None, description="Northing of the point in the coordinate system `write.crs`.")
-    geometry: Column | None = Field(
-        None, description="The point as the database's own type, where it has one: PostGIS (EWKB, SRID 4326)."
-    )
-    service: Column | None = Field(None, description="Who answered.")
-    asked_at: Column | None = Field(None, description="When the answer came: ISO 8601, UTC.")
-    extra: dict[str, Column] = Field(
-        default_factory=dict,
-        description="Columns for the fields that the description adds of its own (`[reply.extra]`), by their names.",
-    )
+    if TYPE_CHECKING:
+        latitude: str | None = None
+        longitude: str | None = None
+        x: str | None = None
+        y: str | None = None
+        geometry: str | None = None
+        extra: dict[str, str] = {}
 
     @model_validator(mode="after")
-    def _pairs(self) -> "AnswerColumns":
+    def _pairs(self) -> Self:
         if (self.latitude is None) != (self.longitude is None):
             raise ValueError("latitude and longitude belong together")
         if (self.x is None) != (self.y is None):
@@ -65,6 +40,22 @@ class AnswerColumns(Settings):
         """Column by part; latitude and longitude, where there are any, first."""
         ours = {part: column for part, column in self if isinstance(column, str)}
         return ours | {f"{EXTRA}{name}": column for name, column in self.extra.items()}
+
+
+_FIELDS: dict[str, Any] = {
+    **{column.name: (Column | None, Field(None, description=column.description)) for column in COLUMNS},
+    "extra": (
+        dict[str, Column],
+        Field(
+            default_factory=dict,
+            description="Columns for the fields that a description adds (`[reply.extra]`), by their names.",
+        ),
+    ),
+}
+if TYPE_CHECKING:
+    AnswerColumns = ColumnSettings
+else:
+    AnswerColumns = create_model("AnswerColumns", __base__=ColumnSettings, __doc__=ColumnSettings.__doc__, **_FIELDS)
 
 
 class Write(Settings):
@@ -104,7 +95,7 @@ class Write(Settings):
         description="Coordinate system of the columns `x` and `y`: an EPSG code, such as `EPSG:3857` "
         "(`pip install 'yellowtor[crs]'`).",
     )
-    columns: AnswerColumns = AnswerColumns()
+    columns: AnswerColumns = Field(default_factory=AnswerColumns)
 
     @field_validator("crs")
     @classmethod

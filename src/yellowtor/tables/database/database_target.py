@@ -12,8 +12,9 @@ from typing import Any, Literal
 import sqlalchemy as sa
 from sqlalchemy.exc import NoSuchTableError, SAWarning
 
+from yellowtor.answers.answer_columns import NUMBERS
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import DEGREES, NUMBERS
+from yellowtor.tables.cells import DEGREES
 from yellowtor.tables.column_precision import Coarse
 from yellowtor.tables.database.database_source import Named
 from yellowtor.tables.database.dialects.base import NEW

@@ -10,36 +10,12 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError
 
-from yellowtor.answers.geography.levels import Level
-from yellowtor.contracts.outcome import Outcome
+from yellowtor.answers.answer_columns import column_of
 from yellowtor.errors import BadSource
-from yellowtor.tables.cells import NUMBERS
 from yellowtor.tables.database.database_target import Target, column
 from yellowtor.tables.database.refusals import Refusal, limit_lock_waits
 
-USUAL = {
-    "reasons": 120,
-    "matched": 80,
-    "postal": 80,
-    "matched_number": 4,
-    "matched_postcode": 8,
-    "matched_country": 2,
-    "service": 12,
-}  # characters of a text that a column must have room for
-OTHERS = 24
 _tried: set[Any] = set()  # tables that were tried well: a run that follows its source tries once, not in each round
-TRIED: Mapping[str, Sequence[Any]] = {
-    "outcome": [outcome.value for outcome in Outcome],
-    "level": ["", *(level.value for level in Level)],
-    "latitude": [47.123456, -9.654321],
-    "longitude": [12.123456, -9.654321],
-    "confidence": [0.9876, 1.0],
-    "x": [1234567.891],
-    "y": [1234567.891],
-    "distance_m": [12.3],
-    "geo": ["geo:-47.123456,-112.123456"],
-    "asked_at": ["2026-01-31T12:34:56.789+00:00"],
-}
 
 
 def try_to_write(
@@ -118,16 +94,9 @@ def _write(connection: sa.Connection, target: Target, known: Sequence[Any], samp
 
 
 def _samples(parts: Mapping[str, str]) -> Iterator[dict[str, Any]]:
-    values = {name: TRIED.get(part) or [_usual(part)] for name, part in parts.items()}
+    values = {name: column_of(part).sample() for name, part in parts.items()}
     for at in range(max(map(len, values.values()), default=0)):
         yield {name: tried[at % len(tried)] for name, tried in values.items()}
-
-
-def _usual(part: str) -> Any:
-    if part in NUMBERS:
-        return 1.5
-    kind = "postal" if part.startswith("postal") else part
-    return ("Lorem ipsum " * 20)[: USUAL.get(kind, OTHERS)]
 
 
 def _refused(target: Target, name: str, value: Any, error: DBAPIError) -> BadSource:
