@@ -18,7 +18,7 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
-from yellowtor.ledger.accounts.requests import Reserve, SettleReply
+from yellowtor.ledger.accounts.orders import Reserve, SettleReply
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock

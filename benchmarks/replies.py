@@ -124,11 +124,16 @@ def leaves(value):
     elif type(value) in {int, float}:
         yield float(value)
     elif isinstance(value, str):
-        for mark in ".,":
-            if angle := read_angle(value, mark):
-                yield angle.value
-            if pair := read_pair(value, mark):
-                yield from pair[:2]
+        yield from numbers_in(value)
+
+
+def numbers_in(text):
+    """The numbers of a text, as an angle or a pair."""
+    for mark in ".,":
+        if angle := read_angle(text, mark):
+            yield angle.value
+        if pair := read_pair(text, mark):
+            yield from pair[:2]
 
 
 def is_in(reading, reply, read):

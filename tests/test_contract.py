@@ -30,9 +30,9 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.errors import Busy, LedgerTrouble
-from yellowtor.ledger.accounts.requests import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
+from yellowtor.ledger.accounts.orders import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
 from yellowtor.ledger.accounts.service_account import AccountTerms
-from yellowtor.ledger.jobs.run_book import open_book
+from yellowtor.ledger.jobs.run_book import BookOptions, open_book
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.postgres import ServerClock
 from yellowtor.ledger.storage.store import Worker
@@ -76,7 +76,7 @@ class Clock:
 def book(place, clock, *, per_second=None, per_day=None, windows=(), job="job.toml", again="nothing"):
     windows = [*windows, *([Window(per_day, Span.DAY, LISBON)] if per_day else [])]
     terms = AccountTerms("service", "asking", "account", Pace(per_second), windows)
-    with open_book(place.where, job, clock, [terms], again=again) as opened:
+    with open_book(place.where, job, clock, [terms], BookOptions(again)) as opened:
         yield opened.requests["service"]
 
 
@@ -417,7 +417,7 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
 
 def test_a_second_opening_of_a_job_is_busy_and_one_of_another_is_not(ledger):
     me = Worker("anna", platform.node(), os.getpid())
-    with open_book(ledger.where, "job.toml", Clock(), [TERMS], worker=me):
+    with open_book(ledger.where, "job.toml", Clock(), [TERMS], BookOptions(worker=me)):
         with pytest.raises(
             Busy, match=rf"\(anna on {me.host}, process {me.process}\) .* since 2026-03-28 12:00:00 UTC"
         ):
@@ -524,8 +524,10 @@ def test_two_containers_of_one_name_do_not_take_each_other_for_dead(ledger):
     mine = Worker("eve", platform.node(), 2**22 + 1, this_machine())
     for worker, alive in ((other, 1), (mine, 0)):
         with (
-            open_book(ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], worker=worker) as first,
-            open_book(ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], along=True) as second,
+            open_book(
+                ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], BookOptions(worker=worker)
+            ) as first,
+            open_book(ledger.where, f"{alive}.toml", ServerClock(Clock()), [TERMS], BookOptions(along=True)) as second,
         ):
             assert second.along == bool(alive)
             assert first.others()[0] == 1

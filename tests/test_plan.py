@@ -12,8 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yellowtor.run.asking.cancellation import Cancellation
-from yellowtor.run.run_job import Options, conduct, foretell
-from yellowtor.wiring.run_parts import job_parts
+from yellowtor.run.parts import Options
+from yellowtor.run.run_job import conduct, foretell
+from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 KNOWN = real_addresses(24)
 STRAY = [["S0", "1 Nowhere Lane", "Xyphoria", ""], ["S1", "", "Nowhere", ""], ["S2", "9 Xqzw", "Wqxzk", ""]]
@@ -35,7 +36,7 @@ def sized(path):
 
 
 def in_process(job, options, verb):
-    with job_parts(job.path("job.toml"), again_failed=False) as (parts, _):
+    with job_parts(job.path("job.toml"), PartsOptions()) as (parts, _):
         last = Cancellation() if verb is conduct else None
         return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
 

@@ -453,7 +453,9 @@ def test_a_value_may_be_in_a_file_or_in_the_keyring(tmp_path):
     assert open_.endswith("every user of this machine can read it: chmod 600 " + str(tmp_path / "key.txt"))
     assert blanks == "key.txt had blanks around its value; they were left out"
     with pytest.raises(KeyRefused, match=r"Looked in: the environment, .*no\.txt, the keyring's entry maps/eve"):
-        find_values({"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, around({}), tmp_path)
+        find_values(
+            {"d": Variable(environment="D", file="no.txt", keyring="maps/eve", secret=True)}, around({}), tmp_path
+        )
 
 
 def test_a_service_whose_replies_change_shape_is_warned_of_before_the_allowance_is_burnt(small, monkeypatch):

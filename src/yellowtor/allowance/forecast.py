@@ -70,28 +70,40 @@ class _Month:
         return price.cost(self.used(at), requests) if price else 0
 
 
+@dataclass(frozen=True, slots=True)
+class Charges:
+    """What requests cost: the prices, and how many requests of the calendar month count for them already.
+
+    The month is that of the windows' time zone, else of UTC.
+    """
+
+    prices: Sequence[Price] = ()
+    month_used: int = 0
+
+
+FREE = Charges()
+
+
 def forecast(
     requests: int,
     pace: Pace,
     windows: Sequence[Window],
     lefts: Sequence[Left],
     now: datetime,
-    prices: Sequence[Price] = (),
-    month_used: int = 0,
+    charges: Charges = FREE,
     begins: datetime | None = None,
 ) -> Forecast:
     """The figures for a run that meets no fault and waits for its windows. lefts are of the windows, one for each.
 
-    It begins now, or later. month_used is how many requests of the calendar month (UTC, or the zone of the windows)
-    count for the price.
+    It begins now, or later.
     """
     filling = [_Filling(window) for window in windows]
     for one, left in zip(filling, lefts, strict=True):
         if left.left < one.window.limit:
             one.put(one.window.limit - left.left, now, now)
     zone = windows[0].zone if windows else GREENWICH
-    month = _Month(prices, _Filling(Window(2**62, Span.MONTH, zone)))
-    month.filling.put(month_used, now, now)
+    month = _Month(charges.prices, _Filling(Window(2**62, Span.MONTH, zone)))
+    month.filling.put(charges.month_used, now, now)
     at = start = max(now, begins or now)
     rest = requests
     at_once = 0

@@ -23,10 +23,11 @@ from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorErro
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
-from yellowtor.run.run_job import Options, Summary, conduct, goes_on_at, refused
+from yellowtor.run.parts import Options, Summary
+from yellowtor.run.run_job import conduct, goes_on_at, refused
 from yellowtor.settings import read_settings
 from yellowtor.wiring.process import CLOCK, PROCESS, ProcessAmbient
-from yellowtor.wiring.run_parts import job_parts, preview_parts
+from yellowtor.wiring.run_parts import PartsOptions, job_parts, preview_parts
 
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
@@ -111,7 +112,7 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
     with (
         open_log(options.log) as log,
         signals(stop),
-        job_parts(path, again_failed=again, spend_at_most=limit, along=True) as (parts, _),
+        job_parts(path, PartsOptions(again, limit, along=True)) as (parts, _),
     ):
         if not parts.book.along:
             return False
@@ -181,7 +182,7 @@ def _run(
     limit = options.spend_at_most
     with (
         open_log(options.log) as log,
-        job_parts(path, again_failed=again, spend_at_most=limit, ambient=ambient) as (parts, remarks),
+        job_parts(path, PartsOptions(again, limit, ambient=ambient)) as (parts, remarks),
     ):
         progress = Progress(console, log)
         for remark in remarks:

@@ -24,7 +24,7 @@ from yellowtor.allowance.windows import Left
 from yellowtor.cli.eventlog import EventLog
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.markers.look import MARKS
-from yellowtor.run.run_job import Summary
+from yellowtor.run.parts import Summary
 
 EVERY_S = 3.0  # between two plain lines where standard error is no terminal
 

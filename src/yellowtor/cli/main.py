@@ -15,7 +15,7 @@ from typing import Annotated
 
 import typer
 
-from yellowtor.cli import cache_app
+from yellowtor.cli import cache_app, service_commands
 from yellowtor.version import __version__
 
 SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
@@ -37,34 +37,6 @@ class Again(StrEnum):
     """What to ask for again although it was asked before."""
 
     FAILED = "failed"
-
-
-class Shown(StrEnum):
-    """What `try` shows."""
-
-    REQUEST = "request"
-    REPLY = "reply"
-    READING = "reading"
-    ALL = "all"
-
-
-class Hints(StrEnum):
-    """What replies of the stand-in say of its limits."""
-
-    WAIT = "wait"
-    NONE = "none"
-    LIMITS = "limits"
-
-
-class Fault(StrEnum):
-    """How a reply of the stand-in can be broken."""
-
-    ERROR = "error"
-    SLOW = "slow"
-    CUT = "cut"
-    PAGE = "page"
-    BUSY = "busy"
-    ITEM = "item"
 
 
 def _version(wanted: bool) -> None:
@@ -129,7 +101,7 @@ def run(
     """Run a job: read the records, ask about what is not known yet, write coordinates and markers."""
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
-    from yellowtor.run.run_job import Options
+    from yellowtor.run.parts import Options
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
     options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log)
@@ -240,7 +212,7 @@ def plan(
 ) -> None:
     """Show what a run would ask and cost, and when it would be done, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
-    from yellowtor.run.run_job import Options
+    from yellowtor.run.parts import Options
 
     plan_command(
         job, Options(dry_run=True, at_most=at_most, again_failed=again is not None), what_if, as_json=json, png=png
@@ -282,93 +254,9 @@ def preview(
     preview_command(job, show=show, as_json=json)
 
 
-@app.command(name="try")
-def try_(
-    address: Annotated[str, typer.Argument(metavar="[ADDRESS]", help="An address in one line.")] = "",
-    part: Annotated[
-        list[str],
-        typer.Option("--part", metavar="NAME=TEXT", help="Or a part of it, such as street=…; may be repeated."),
-    ] = [],  # noqa: B006
-    at: Annotated[
-        str | None,
-        typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84: what is there?"),
-    ] = None,
-    service: Annotated[
-        list[Path],
-        typer.Option("--service", metavar="FILE.toml", help="The service description; several are shown side by side."),
-    ] = [],  # noqa: B006
-    job: Annotated[
-        Path | None,
-        typer.Option("--job", metavar="JOB.toml", help="Ask as this job would, by its service and its ledger."),
-    ] = None,
-    record: Annotated[
-        str | None,
-        typer.Option("--record", metavar="KEY", help="About this record of the job, instead of an address."),
-    ] = None,
-    show: Annotated[
-        Shown, typer.Option("--show", help="What is shown; of the request alone, nothing is sent.")
-    ] = Shown.ALL,
-    reply: Annotated[
-        Path | None,
-        typer.Option("--reply", metavar="FILE", help="Read this saved reply; nothing is sent."),
-    ] = None,
-    save: Annotated[
-        Path | None,
-        typer.Option("--save", metavar="FILE", help="Keep the reply in a file, for --reply."),
-    ] = None,
-    tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="Metres within which a point is right.")] = 50,
-    anew: Annotated[bool, typer.Option("--anew", help="Ask even if the ledger has the reply.")] = False,
-    ledger: Annotated[
-        Path | None, typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")
-    ] = None,
-) -> None:
-    """Ask about one address or position, once; show the request, the reply, what was read, and how sure it is."""
-    from yellowtor.cli.trying import Wish, try_command
-
-    wish = Wish(address, part, at, service, job, record, reply, save, show.value, tolerance, anew, ledger)
-    try_command(wish)
-
-
-@app.command()
-def demo(
-    into: Annotated[Path, typer.Option("--into", metavar="FOLDER", help="The folder for the example.")] = Path(
-        "yellowtor-demo"
-    ),
-) -> None:
-    """Run the whole example: made-up records, a simulated service, nothing needed from outside."""
-    from yellowtor.cli.commands import demo_command
-
-    demo_command(into)
-
-
-@app.command(name="stand-in")
-def stand_in(
-    port: Annotated[
-        int, typer.Option("--port", min=0, max=65535, help="Port on 127.0.0.1; 0 takes a free one.")
-    ] = 8640,
-    key: Annotated[str, typer.Option("--key", help="The key that it wants.")] = "demo-key-0001",
-    pace: Annotated[int, typer.Option("--pace", min=0, help="Requests a second that it bears; 0 is no limit.")] = 40,
-    per_day: Annotated[int | None, typer.Option("--per-day", min=0, help="Requests that it answers in all.")] = None,
-    fault: Annotated[
-        list[Fault], typer.Option("--fault", help="Break every n-th reply so (see --every); may be repeated.")
-    ] = [],  # noqa: B006
-    every: Annotated[int, typer.Option("--every", min=1, help="Which replies are broken: every n-th.")] = 5,
-    slow: Annotated[float, typer.Option("--slow", min=0, help="Seconds by which a slow reply is late.")] = 3.0,
-    hints: Annotated[
-        Hints, typer.Option("--hints", help="Told too fast: how long to wait, or not; or what the limits are, always.")
-    ] = Hints.WAIT,
-    unfriendly: Annotated[bool, typer.Option("--unfriendly", help="Answer 0,0 when asked too fast.")] = False,
-    gazetteer: Annotated[
-        Path | None, typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")
-    ] = None,
-) -> None:
-    """Run the simulated service in the foreground, until Ctrl-C."""
-    from yellowtor.cli.commands import stand_in_command
-    from yellowtor.standin.server import Manners
-
-    faults = {f.value: every for f in fault}
-    manners = Manners(key, pace or None, per_day, unfriendly, slow, faults, hints.value)
-    stand_in_command(port, manners, gazetteer)
+app.command(name="try")(service_commands.try_)
+app.command()(service_commands.demo)
+app.command(name="stand-in")(service_commands.stand_in)
 
 
 def main(arguments: Sequence[str] | None = None) -> None:

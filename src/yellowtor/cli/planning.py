@@ -17,14 +17,15 @@ from yellowtor.allowance.windows import Left, Window
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report import plan_json
+from yellowtor.run.parts import Options
 from yellowtor.run.plan import Plan
-from yellowtor.run.run_job import Foretold, Options, foretell
-from yellowtor.wiring.run_parts import job_parts
+from yellowtor.run.run_job import Foretold, foretell
+from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 
 def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: bool, png: Path | None) -> None:
     progress = Progress(stderr())
-    with job_parts(path, again_failed=options.again_failed, sends=False) as (parts, remarks):
+    with job_parts(path, PartsOptions(options.again_failed, sends=False)) as (parts, remarks):
         for remark in remarks:
             progress.remark(remark)
         with progress.shown():

@@ -14,9 +14,9 @@ from yellowtor.answers.replies.kinds import Kind
 from yellowtor.cli.console import duration, mark, outcome_table, short
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult, AskTotals
-from yellowtor.run.phases.writeback import Changes, WriteResult
+from yellowtor.run.parts import Summary
+from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.plan import Plan, costs
-from yellowtor.run.run_job import Summary
 from yellowtor.run.shared_run import SharedRun
 
 SHOWN_REASONS = 5

@@ -143,8 +143,6 @@ def _neighbours(world: World, point: AddressPoint) -> _Neighbours:
 def _spoil(dice: random.Random, cabinet: Cabinet, mess: str, near: _Neighbours) -> Cabinet:
     """The row as somebody typed it."""
     row = replace(cabinet, mess=mess)
-    point = row.truth
-    assert point is not None
     number, street = row.street.split(" ", 1)
     head, tail = street.rsplit(" ", 1)
     match mess:
@@ -162,6 +160,15 @@ def _spoil(dice: random.Random, cabinet: Cabinet, mess: str, near: _Neighbours) 
             return replace(row, street=f"{street} {number}")
         case "no town":
             return replace(row, town="")
+    return _misplace(dice, row, mess, near)
+
+
+def _misplace(dice: random.Random, row: Cabinet, mess: str, near: _Neighbours) -> Cabinet:
+    """The row with an address that is not there, or with coordinates of its own."""
+    point = row.truth
+    assert point is not None
+    number, street = row.street.split(" ", 1)
+    match mess:
         case "no such number":
             missing = [str(n) for n in range(3, 30) if str(n) not in near.numbers] if dice.random() < 0.5 else []
             wrong = dice.choice(missing or [str(dice.randint(140, 390))])

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from yellowtor.allowance.forecast import Forecast, forecast
+from yellowtor.allowance.forecast import Charges, Forecast, forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import price_on
 from yellowtor.allowance.retry import PATIENCE_S
@@ -165,7 +165,7 @@ def foretold(
     kept = pace or mine.pace()
     reply_s = mine.reply_s()
     borne = kept.with_replies(reply_s, service.parallel * (service.most if service.counts_each else 1))
-    made = forecast(units, borne, windows, lefts, now, service.prices, mine.month_used(), begins)
+    made = forecast(units, borne, windows, lefts, now, Charges(service.prices, mine.month_used()), begins)
     if pause_s > PATIENCE_S and made.requests:
         made = replace(made, at_once=0, goes_on_at=begins)
     return made if borne == kept else replace(made, reply_s=reply_s)

@@ -1,105 +1,40 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime, timedelta
-from itertools import islice
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellowtor.allowance.price import MILLION, money
-from yellowtor.allowance.windows import Left, tightest
-from yellowtor.answers.ledger_rows import Question, Turn
 from yellowtor.answers.replies.kinds import Kind
-from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.contracts.table import KeepsBackup, Table
+from yellowtor.contracts.table import KeepsBackup
 from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
-from yellowtor.files import announcing, check_writable, state_of
-from yellowtor.run.asking.ask_result import AskResult, AskTotals
+from yellowtor.files import State, announcing, check_writable, state_of
+from yellowtor.run.ask_services import ask_all
+from yellowtor.run.asking.ask_result import AskTotals
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.parts import Options, Parts, Summary, stamp_of
 from yellowtor.run.phases.edit_detection import check_copy, edited_files, keep_edited, noting
 from yellowtor.run.phases.judging import Judging
 from yellowtor.run.phases.outlier_report import find_far
 from yellowtor.run.phases.scan import ScanResult, scan
-from yellowtor.run.phases.writeback import Changes, WriteBack, WriteResult
-from yellowtor.run.plan import Otherwise, Plan, costs, currency_of, foretold, make_plan, what_if
-from yellowtor.run.ports import Book, MarkerFiles, Service, Watcher
+from yellowtor.run.phases.write_result import Changes, WriteResult
+from yellowtor.run.phases.writeback import WriteBack
+from yellowtor.run.plan import Otherwise, Plan, costs, make_plan, what_if
+from yellowtor.run.ports import Watcher
 
 UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
 RESCANS = 3  # of a file that others write while it is read
 SHOWN = 16  # cells that a dry run names
 
 
-@dataclass(frozen=True)
-class Parts:
-    """The real parts of one run, put in from outside; the services in the order in which they are asked.
-
-    `to` is the file that the answers go into (None: the source itself), `files` are all that are written, `into`
-    is the table of a database that is.
-    """
-
-    job: Job
-    table: Table
-    services: Sequence[Service]
-    book: Book
-    clock: Clock
-    markers: MarkerFiles
-    leave: object
-    to: Path | None
-    files: tuple[Path, ...]
-    into: str = ""
-    open_copy: Callable[[Path], Table] | None = None
-    dated: Callable[[Path], Path] | None = None
-
-
-@dataclass(frozen=True)
-class Options:
-    """How this run is to go. at_most limits the distinct questions; repair: see WriteBack.
-
-    spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
-    failed_before: of what failed, replies from before this instant (ISO 8601, UTC; else the begin of the run) are asked
-    for again.
-    """
-
-    dry_run: bool = False
-    at_most: int | None = None
-    again_failed: bool = False
-    repair: bool = False
-    spend_at_most: int | None = None
-    agreed: bool = False
-    failed_before: str = ""
-    log: Path | None = None
-
-
-@dataclass(frozen=True)
-class Summary:
-    """What a run came to. outcomes adds up to the records read; untouched are files that are as they were before."""
-
-    scan: ScanResult
-    plan: Plan
-    asked: AskTotals
-    outcomes: dict[Outcome, int]
-    placed_by: dict[str, int]
-    wrote: WriteResult | None
-    files: tuple[Path, ...]
-    into: str
-    backup: Path | None
-    changes: Changes | None
-    abandoned: tuple[str, ...] = ()
-    in_reverse: bool = False
-    untouched: frozenset[Path] = frozenset()
-    left: tuple[Left, ...] = ()  # what the windows of the first service allow at the end
-    began: str = ""
-
-
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> Summary:
     """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
     job = parts.job
     book = parts.book
-    services = parts.services
     began = stamp_of(book.clock.now())
     if options.again_failed:
         options = replace(options, failed_before=options.failed_before or began)
@@ -130,24 +65,41 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         judging.judge_open(book.judging)
         with locked(parts.files, watch.remark):
             wrote = _write(parts, back, watch, source, scanned.records)
+    done = _Done(scanned, plan, asked, wrote, changes)
+    return _summary(parts, done, began, before)
+
+
+@dataclass(frozen=True)
+class _Done:
+    """The results of the phases."""
+
+    scan: ScanResult
+    plan: Plan
+    asked: AskTotals
+    wrote: WriteResult | None
+    changes: Changes | None
+
+
+def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]) -> Summary:
+    """The summary of a run; before are the states of its files before it."""
+    book = parts.book
     counts = book.judging.outcomes()
-    placed_by = book.judging.placed_by() if len(services) > 1 else {}
     backup = parts.table.backup if isinstance(parts.table, KeepsBackup) else None
     return Summary(
-        scanned,
-        plan,
-        asked,
+        done.scan,
+        done.plan,
+        done.asked,
         {outcome: counts.get(outcome, 0) for outcome in Outcome},
-        placed_by,
-        wrote,
-        parts.files if wrote else (),
+        book.judging.placed_by() if len(parts.services) > 1 else {},
+        done.wrote,
+        parts.files if done.wrote else (),
         parts.into,
         backup if backup and backup.exists() else None,
-        changes,
+        done.changes,
         tuple(subject.line() for subject in book.abandoned),
-        job.in_reverse,
+        parts.job.in_reverse,
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
-        tuple(book.requests[services[0].name].left()),
+        tuple(book.requests[parts.services[0].name].left()),
         began,
     )
 
@@ -252,90 +204,6 @@ def judging_of(parts: Parts, watch: Watcher) -> Judging:
     job = parts.job
     rules = (job.judge.thresholds(), job.ask_next(), job.context())
     return Judging(parts.services, *rules, watch.remark, watch.fault, watch.advanced)
-
-
-def ask_all(
-    parts: Parts,
-    questions: int,
-    options: Options,
-    at_most: int | None,
-    judging: Judging,
-    watch: Watcher,
-    stop: Cancellation,
-) -> Iterator[AskResult]:
-    """Ask the services one after the other, each about what those before it did not answer well enough.
-
-    The first's open questions are collected, so many, and of each at_most are asked.
-
-    What a service was not asked about goes to the next only where the service is set aside for the run, or its
-    allowance is spent, and the job says so.
-    """
-    judged_by = judging.key if len(parts.services) > 1 else ""
-    waited_for = list[str]()
-    for at, service in enumerate(parts.services):
-        if stop:
-            return
-        if at:
-            watch.phase("Judging")
-            judging.judge_open(parts.book.judging)
-            turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
-            questions, _ = parts.book.scanning.open_questions(turn, failed_before=options.failed_before)
-        result = AskResult(service.name)
-        if questions:
-            result = _ask(parts, service, questions, judging, watch, stop, at_most)
-            result.currency = currency_of(service, parts.clock.now())
-            result.differences = tuple(parts.book.requests[service.name].differences)
-            yield result
-        if not _passes_on(result, parts.job):
-            waited_for.append(service.name)
-
-
-def _passes_on(result: AskResult, job: Job) -> bool:
-    """Whether what a service was not asked about may go to the next."""
-    if result.stopped_by is Kind.WINDOW_SPENT:
-        return job.ask.next.spent
-    return (result.stopped_by is not None or bool(result.left_open)) and job.ask.next.failed
-
-
-def _ask(
-    parts: Parts,
-    service: Service,
-    questions: int,
-    judging: Judging,
-    watch: Watcher,
-    stop: Cancellation,
-    at_most: int | None,
-) -> AskResult:
-    import asyncio  # a run that has all its answers does without
-
-    from yellowtor.run.asking.ask import Asker
-    from yellowtor.run.asking.background_judging import judge_meanwhile
-
-    wanted = questions if at_most is None else min(questions, at_most)
-    left = tightest(parts.book.requests[service.name].left())
-    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now()))
-    open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
-
-    def judge() -> Mapping[Outcome, int]:
-        judging.judge_open(parts.book.judging, pages=1)
-        return parts.book.judging.outcomes()
-
-    async def whole() -> AskResult:
-        async with service, parts.book.writer(service.name) as writer:
-            meanwhile = asyncio.create_task(judge_meanwhile(judge, writer, parts.clock, watch))
-            try:
-                return await Asker(service, writer, parts.clock, watch).ask(open_, stop)
-            finally:
-                meanwhile.cancel()
-                with suppress(asyncio.CancelledError):
-                    await meanwhile
-
-    return asyncio.run(whole())
-
-
-def stamp_of(now: datetime) -> str:
-    """An instant as the ledger keeps it."""
-    return now.astimezone(UTC).isoformat(timespec="milliseconds")
 
 
 def check_cost(job: Job, plan: Plan, spend_at_most: int | None) -> None:

@@ -3,10 +3,12 @@
 from dataclasses import dataclass
 
 from yellowtor.answers.ledger_rows import Turn
+from yellowtor.run.ask_services import ask_all
 from yellowtor.run.asking.ask_result import AskTotals
 from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.parts import Options, Parts, stamp_of
 from yellowtor.run.ports import Watcher
-from yellowtor.run.run_job import Options, Parts, ask_all, judging_of, stamp_of
+from yellowtor.run.run_job import judging_of
 
 LOOK_S = 1.0  # between two looks for what the other has found to be open
 

@@ -25,7 +25,8 @@ from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.services.bodies import expand, fill
 from yellowtor.services.calls import Poll
-from yellowtor.services.description import Description, TokenEndpoint
+from yellowtor.services.connection_settings import TokenEndpoint
+from yellowtor.services.description import Description
 from yellowtor.services.making import Wishes
 from yellowtor.services.masking import SHORTEST, Masker
 from yellowtor.services.transport import LARGEST, RawReply

@@ -19,7 +19,8 @@ from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call
-from yellowtor.services.description import Description, Direction, Signing
+from yellowtor.services.connection_settings import Signing
+from yellowtor.services.description import Description, Direction
 from yellowtor.services.masking import MASK
 from yellowtor.services.variables import Values
 from yellowtor.version import __version__

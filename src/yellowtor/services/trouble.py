@@ -17,6 +17,11 @@ _CERTIFICATE = {  # X509_V_ERR_* of OpenSSL's x509_vfy.h
     62: "is for another host",
     64: "is for another address",
 }
+OTHERS: dict[type[Exception], str] = {
+    aiohttp.ServerDisconnectedError: "the server closed the connection without a reply",
+    aiohttp.ClientResponseError: "the reply is not HTTP",
+    aiohttp.InvalidURL: "the URL that the description makes is not valid",
+}
 TRUSTED = "trust it with connection.ca, if it is the service's own"
 
 
@@ -34,12 +39,9 @@ def explain(error: Exception) -> str:
         if isinstance(error.os_error, ssl.SSLError):
             return _tls(error.host, error.port, error.os_error)
         return f"no connection to {error.host}:{error.port} ({_system(error.os_error)})"
-    if isinstance(error, aiohttp.ServerDisconnectedError):
-        return "the server closed the connection without a reply"
-    if isinstance(error, aiohttp.ClientResponseError):
-        return "what came is no HTTP"
-    if isinstance(error, aiohttp.InvalidURL):
-        return "the URL that the description makes is not valid"
+    for kind, said in OTHERS.items():
+        if isinstance(error, kind):
+            return said
     if isinstance(error, OSError):
         return f"the connection broke: {_system(error)}"
     return f"the connection broke: {type(error).__name__}"

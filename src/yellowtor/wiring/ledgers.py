@@ -109,12 +109,11 @@ def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
 @contextmanager
 def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: "Again") -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
-    from yellowtor.ledger.jobs.run_book import open_book
+    from yellowtor.ledger.jobs.run_book import BookOptions, open_book
 
     where = ledger or user_ledger()
-    with open_book(
-        where, path.absolute(), ledger_clock(where), [terms(service)], again=again, worker=this_worker()
-    ) as book:
+    options = BookOptions(again, worker=this_worker())
+    with open_book(where, path.absolute(), ledger_clock(where), [terms(service)], options) as book:
         yield book
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
+from dataclasses import dataclass
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -14,8 +15,8 @@ from yellowtor.contracts.table import LEAVE, InTransactions, Table
 from yellowtor.errors import BadSource
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
+from yellowtor.run.parts import Parts
 from yellowtor.run.ports import MarkerFile
-from yellowtor.run.run_job import Parts
 from yellowtor.services.http import HttpService
 from yellowtor.settings import read_settings
 from yellowtor.wiring.ledgers import ledger_clock, ledger_of, terms, this_worker
@@ -56,42 +57,43 @@ def check_markers(job: Job, folder: Path) -> list[Path]:
     return under
 
 
-@contextmanager
-def job_parts(
-    path: Path,
-    *,
-    again_failed: bool,
-    spend_at_most: int | None = None,
-    along: bool = False,
-    sends: bool = True,
-    ambient: Ambient = PROCESS,
-) -> Iterator[tuple[Parts, Sequence[str]]]:
-    """All that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent.
+@dataclass(frozen=True)
+class Place:
+    """The folder that a job's paths start from, and the name that the ledger knows the job by."""
 
-    What sends nothing needs no keys.
+    folder: Path
+    whose: str | Path
+
+
+@dataclass(frozen=True)
+class PartsOptions:
+    """How a run uses its parts.
+
+    again_failed: what failed is asked again. spend_at_most is what the run may cost, in millionths. along: it may share
+    the job with another run. A run that sends nothing needs no keys.
     """
+
+    again_failed: bool = False
+    spend_at_most: int | None = None
+    along: bool = False
+    sends: bool = True
+    ambient: Ambient = PROCESS
+
+
+@contextmanager
+def job_parts(path: Path, options: PartsOptions) -> Iterator[tuple[Parts, Sequence[str]]]:
+    """Everything that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    services, remarks = load_services(job, folder, unset_is_shown=not sends, ambient=ambient)
+    services, remarks = load_services(job, folder, unset_is_shown=not options.sends, ambient=options.ambient)
     Thread(target=import_module, args=["yellowtor.ledger.jobs.run_book"]).start()  # while the source is read
-    table, source, to = open_table(job, folder, ambient)
+    table, source, to = open_table(job, folder, options.ambient)
     with ExitStack() as stack:
         files = [f for f in (to or source,) if f and job.write.to != STANDARD]
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(path, to, files)
-        parts = open_parts(
-            job,
-            folder,
-            job.name or path.resolve(),
-            services,
-            table,
-            named,
-            again_failed=again_failed,
-            spend_at_most=spend_at_most,
-            along=along,
-            ambient=ambient,
-        )
+        parts = open_parts(job, Place(folder, job.name or path.resolve()), services, table, named, options)
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -104,40 +106,28 @@ def _ending(source: Path | None) -> str:
 @contextmanager
 def open_parts(
     job: Job,
-    folder: Path,
-    whose: str | Path,
+    place: Place,
     services: Sequence[HttpService],
     table: Table,
     files: Files,
-    *,
-    again_failed: bool,
-    spend_at_most: int | None = None,
-    along: bool = False,
-    ambient: Ambient = PROCESS,
+    options: PartsOptions = PartsOptions(),
 ) -> Iterator[Parts]:
-    """What a run needs beside its job, services and table. whose is what the ledger knows the job by."""
-    from yellowtor.ledger.jobs.run_book import open_book
+    """What a run needs beside its job, services and table."""
+    from yellowtor.ledger.jobs.run_book import BookOptions, open_book
 
     check_extra(job, services)
-    if spend_at_most is not None:
+    folder = place.folder
+    if options.spend_at_most is not None:
         check_currency(services)
     under = check_markers(job, folder)
     written = [*files.written, *(folder / path for _, path in job.markers.files())]
-    ledger = ledger_of(job, folder, ambient)
+    ledger = ledger_of(job, folder, options.ambient)
     check_outputs(job, folder, files.job, ledger if isinstance(ledger, Path) else None)
-    again: Again = "failed" if again_failed else "nothing"
+    again: Again = "failed" if options.again_failed else "nothing"
     credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
     charged = [terms(service, job.ask.caps) for service in services]
-    with open_book(
-        ledger,
-        whose,
-        ledger_clock(ledger),
-        charged,
-        again,
-        spend_at_most,
-        worker=this_worker(),
-        along=along,
-    ) as book:
+    book_options = BookOptions(again, options.spend_at_most, this_worker(), options.along)
+    with open_book(ledger, place.whose, ledger_clock(ledger), charged, book_options) as book:
         markers = partial(_marker_files, job, folder, credit, under)
         yield Parts(
             job,

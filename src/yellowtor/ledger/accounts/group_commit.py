@@ -13,7 +13,7 @@ from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.errors import LedgerTrouble
-from yellowtor.ledger.accounts.requests import (
+from yellowtor.ledger.accounts.orders import (
     Heed,
     KeepTickets,
     LeaveQuestion,
@@ -21,11 +21,11 @@ from yellowtor.ledger.accounts.requests import (
     Postpone,
     Refuse,
     Release,
-    RequestBook,
     Reserve,
     SettleReply,
     Shut,
 )
+from yellowtor.ledger.accounts.requests import RequestBook
 from yellowtor.ledger.storage.store import LedgerGone
 
 T = TypeVar("T")

@@ -10,7 +10,6 @@ import zlib
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Literal, TypeVar
@@ -19,14 +18,26 @@ from sqlalchemy import func, select
 
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Budget
-from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reservation, Reserved, Ticket
 from yellowtor.answers.replies.kinds import Kind
-from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.in_flight import asked_elsewhere, others_in_flight
+from yellowtor.ledger.accounts.orders import (
+    OF_REQUEST,
+    Heed,
+    KeepTickets,
+    LeaveQuestion,
+    Order,
+    Postpone,
+    Refuse,
+    Release,
+    Reserve,
+    SettleReply,
+    Shut,
+    outcome_of,
+)
 from yellowtor.ledger.accounts.service_account import AccountTerms, ServiceAccount
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import reply, request, ticket
@@ -34,88 +45,6 @@ from yellowtor.ledger.storage.store import ManyRows, Store, TextsOf, batched
 
 T = TypeVar("T")
 Again = Literal["nothing", "failed", "everything"]  # which replies don't count: they are asked for again
-
-
-@dataclass(frozen=True, slots=True)
-class Reserve:
-    """Wants the right to send one request about these questions; each counts, or all of them as one."""
-
-    question_keys: Sequence[str]
-    attempt: int
-    counts_each: bool = True
-    free: bool = False  # the allowance does not count it
-
-
-@dataclass(frozen=True, slots=True)
-class SettleReply:
-    """A reply that stands: it is kept, and its question is closed."""
-
-    request_id: int
-    question_key: str
-    reply: Reply
-    read: Read
-    took_s: float | None = None  # from its leaving to the end of the reply
-
-
-@dataclass(frozen=True, slots=True)
-class Refuse:
-    """A request that brought no reply worth keeping; it counts as spent."""
-
-    request_id: int
-    kind: Kind
-    took_s: float | None = None
-    tried: float = 0.0  # a second, lately: of one that was too fast, where nobody said how fast it may be
-
-
-@dataclass(frozen=True, slots=True)
-class Release:
-    """A request that never left: its place in the window, so many units, and its cost are given back."""
-
-    request_id: int
-    units: int = 1
-    cost: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class Postpone:
-    """A reserved request that is late for its place in the pace, and wants another: so many units of it."""
-
-    request_id: int
-    units: int = 1
-
-
-@dataclass(frozen=True, slots=True)
-class Heed:
-    """What the service says of its limits; so many of the requests that are reserved it has not counted."""
-
-    told: Sequence[StatedLimit]
-    uncounted: int
-
-
-@dataclass(frozen=True, slots=True)
-class Shut:
-    """The service wants nobody to ask for so many seconds."""
-
-    seconds: float
-
-
-@dataclass(frozen=True, slots=True)
-class LeaveQuestion:
-    """A question that no reply came to, and why: it stays open."""
-
-    question_key: str
-    why: str
-
-
-@dataclass(frozen=True, slots=True)
-class KeepTickets:
-    """What the service gave for these questions, by their keys, until a reply comes; None: it is of no use any more."""
-
-    tickets: Mapping[str, Ticket | None]
-
-
-Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed | Shut | LeaveQuestion | KeepTickets
-OF_REQUEST = SettleReply | Refuse | Release
 
 
 REQUESTS = ManyRows(
@@ -365,7 +294,7 @@ class RequestBook:
         for order in orders:
             if isinstance(order, OF_REQUEST):
                 took_s = None if isinstance(order, Release) else order.took_s
-                closed[_become(order)].append((order.request_id, None if took_s is None else round(took_s * 1000)))
+                closed[outcome_of(order)].append((order.request_id, None if took_s is None else round(took_s * 1000)))
         for became, done in closed.items():
             for page in batched(done, AT_ONCE):
                 values = [value for one in page for value in one]
@@ -377,16 +306,6 @@ def packed(body: bytes) -> bytes:
     """The body in the format of RFC 1950; a window of 4 KiB costs a quarter of the time for so short a text."""
     packer = zlib.compressobj(1, zlib.DEFLATED, 12, 5)
     return packer.compress(body) + packer.flush()
-
-
-def _become(order: SettleReply | Refuse | Release) -> tuple[str, str]:
-    """The state of the request behind an order, and the kind of its reply."""
-    match order:
-        case SettleReply():
-            return "answered", order.read.kind.value
-        case Refuse():
-            return "refused", order.kind.value
-    return "released", ""
 
 
 _stamp = lru_cache(maxsize=8)(stamp)

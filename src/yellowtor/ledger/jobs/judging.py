@@ -1,7 +1,6 @@
 """What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
 
 import json
-import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
@@ -16,10 +15,8 @@ from yellowtor.answers.ledger_rows import (
     Answer,
     Answers,
     Judged,
-    KeptReply,
     Pin,
     ReadAs,
-    Reader,
     Unjudged,
     WorkState,
     Written,
@@ -28,20 +25,22 @@ from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.kinds import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.ledger.jobs.judged_rows import (
+    OF_STATE,
+    OUTCOMES,
+    READERS,
+    found_row,
+    judged_row,
+    kept_reply,
+    position_of,
+    written_row,
+)
 from yellowtor.ledger.jobs.scanning import count_states
 from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
-    candidates_text,
-    mapping_text,
-    position_text,
     read_candidates,
-    read_mapping,
-    read_position,
-    read_positions,
-    read_reasons,
     read_subject,
-    reasons_text,
 )
 
 PAGE = 1_000
@@ -63,21 +62,6 @@ PUT_WRITTEN = "INSERT INTO new_written (work_id, coordinates, sent, raw_hash) VA
 PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
 TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
     SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
-OF_STATE = {
-    WorkState.KEPT: Outcome.KEPT,
-    WorkState.INCOMPLETE: Outcome.INCOMPLETE,
-    WorkState.PINNED: Outcome.PLACED,
-}  # the outcome of a record about which nothing is asked
-OUTCOMES = {outcome.value: outcome for outcome in Outcome} | {WorkState.VANISHED.value: Outcome.WAITING}
-READERS: Mapping[str, Reader] = {
-    "held": read_positions,
-    "written": read_positions,
-    "sent": read_positions,
-    "address": lambda texts: list(map(read_subject, texts)),
-    "outcome": lambda texts: [OUTCOMES[text] for text in texts],
-    "parts": lambda texts: [read_mapping(text) for text in texts],
-    "reasons": lambda texts: [read_reasons(text or "[]") for text in texts],
-}
 IS_ASKED = work.c.state == WorkState.ASK.value
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
@@ -103,26 +87,24 @@ class JudgeBook:
         asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
         page = select(work.c.address_id).where(asks).order_by(work.c.address_id).limit(PAGE).subquery()
         page_end = select(func.max(page.c.address_id))
-        mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
-        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
-        newest = func.max(reply.c.id)
-        stale = (
-            select(mine.c.address_id.label("id"))
-            .select_from(
-                mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
-            )
-            .group_by(mine.c.address_id)
-            .having(
-                func.max(answer.c.judged_by).is_distinct_from(judgement_key)
-                | func.max(answer.c.newest).is_distinct_from(newest)
-            )
-            .subquery()
-        )
+        query = self._unjudged_query(judgement_key, readings)
+        while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
+            rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
+            last = end
+            if rows:
+                yield [
+                    Unjudged(number, read_subject(parts), {services[row[2]]: kept_reply(row[3:]) for row in rows_of})
+                    for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
+                ]
+
+    def _unjudged_query(self, judgement_key: str, readings: Mapping[str, str]) -> Select[Any]:
+        """A page of addresses from `last` to `end` whose judgement is missing or old, with the replies about each."""
+        stale = self._stale(judgement_key, readings)
+        services = [self._askings[name] for name in readings]
         reading = case({self._askings[name]: key for name, key in readings.items()}, value=question.c.asking_id)
         found = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == reading)
         unread = candidates.c.found.is_(None)  # of the others, what was read is all that is needed
-        query = (
+        return (
             select(
                 stale.c.id,
                 address.c.parts,
@@ -145,21 +127,34 @@ class JudgeBook:
             )
             .order_by(stale.c.id)
         )
-        while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
-            rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
-            last = end
-            if rows:
-                yield [
-                    Unjudged(number, read_subject(parts), {services[row[2]]: _kept_reply(row[3:]) for row in rows_of})
-                    for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
-                ]
+
+    def _stale(self, judgement_key: str, readings: Mapping[str, str]) -> Subquery:
+        """The addresses of the page that have not been judged so, or have a newer reply."""
+        services = [self._askings[name] for name in readings]
+        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
+        mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
+        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
+        newest = func.max(reply.c.id)
+        return (
+            select(mine.c.address_id.label("id"))
+            .select_from(
+                mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
+            )
+            .group_by(mine.c.address_id)
+            .having(
+                func.max(answer.c.judged_by).is_distinct_from(judgement_key)
+                | func.max(answer.c.newest).is_distinct_from(newest)
+            )
+            .subquery()
+        )
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[ReadAs]) -> None:
         """Keep judgements, and what was read from replies for them."""
-        kept = [(self._job, judgement_key, *_judged_row(row)) for row in rows]
+        kept = [(self._job, judgement_key, *judged_row(row)) for row in rows]
         with self._store.transaction():
             self._store.run_many(PUT_JUDGED, kept)
-            self._store.run_many(PUT_FOUND, [_found_row(one) for one in found])
+            self._store.run_many(PUT_FOUND, [found_row(one) for one in found])
 
     def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[Sequence[Candidate]]:
         """The candidates of a service's last answers that rules with this key have read, of any job."""
@@ -241,7 +236,7 @@ class JudgeBook:
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
             with self._store.transaction():
-                self._store.run_many(PUT_WRITTEN, [_written_row(new) for new in self._new])
+                self._store.run_many(PUT_WRITTEN, [written_row(new) for new in self._new])
             self._new = []
             self._spilled = True
 
@@ -258,7 +253,7 @@ class JudgeBook:
                 self._store.run(TAKE_POSITIONS)
                 connection.execute(new_written.delete())
             if self._new:
-                rows = [_written_row(new) for new in self._new]
+                rows = [written_row(new) for new in self._new]
                 self._store.run_many(KEEP[in_place], rows)
                 self._store.run_many(PUT_POSITION, [(text,) for text in sorted({row[1] for row in rows})])
         self._new = []
@@ -275,7 +270,7 @@ class JudgeBook:
         ):
             there = self._store.connection.execute(select(func.count()).where(condition)).scalar_one()
             query = select(*columns).where(condition, number % max(1, there // count) == 0).limit(count)
-            found += [_position(*row) for row in self._store.connection.execute(query)]
+            found += [position_of(*row) for row in self._store.connection.execute(query)]
         return found
 
     def kept_positions(self) -> Iterator[Sequence[tuple[str, Position]]]:
@@ -285,7 +280,7 @@ class JudgeBook:
         query = select(work.c.place, work.c.key, work.c.held).where(kept).order_by(work.c.place).limit(KEPT_PAGE)
         while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
             last = rows[-1][0]
-            yield [(key, _position(held)) for _, key, held in rows]
+            yield [(key, position_of(held)) for _, key, held in rows]
 
     def outcomes(self) -> Mapping[Outcome, int]:
         """The number of scanned records in each outcome."""
@@ -349,39 +344,3 @@ class JudgeBook:
             columns["address"] = address.c.parts
             source = source.join(address, address.c.id == work.c.address_id)
         return columns, source
-
-
-def _position(lat: float | str, lon: float | None = None) -> Position:
-    """A position from two numbers, or from a stored text."""
-    position = read_position(lat) if isinstance(lat, str) else Position(lat, lon or 0.0)
-    assert position is not None, "only records with a position are selected"
-    return position
-
-
-def _kept_reply(row: Sequence[Any]) -> KeptReply | None:
-    number, kind, status, message, found, body, headers, read_kind, read_message = row
-    if number is None:
-        return None
-    if found is not None:
-        return KeptReply(number, Kind(read_kind or kind), status, read_message, read_candidates(found), b"", {})
-    content = zlib.decompress(body) if body else b""
-    return KeptReply(number, Kind(kind), status, message, None, content, read_mapping(headers))
-
-
-def _judged_row(row: Judged) -> tuple[Any, ...]:
-    """A judgement as it is stored, from its address on."""
-    stored = {
-        "enough": int(row.enough),
-        "outcome": row.outcome.value,
-        "parts": mapping_text(row.parts),
-        "reasons": reasons_text(row.reasons),
-    }
-    return tuple(stored.get(name, value) for name, value in zip(row._fields, row, strict=True))
-
-
-def _found_row(one: ReadAs) -> tuple[Any, ...]:
-    return (one.reply, one.reading_key, candidates_text(one.candidates), one.kind.value, one.message)
-
-
-def _written_row(new: Written) -> tuple[Any, ...]:
-    return (new.id, position_text(new.position), position_text(new.sent), new.raw_hash)

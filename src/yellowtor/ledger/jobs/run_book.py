@@ -69,33 +69,48 @@ class RunBook:
         return alive, len(others) - alive
 
 
+@dataclass(frozen=True)
+class BookOptions:
+    """How a run uses the ledger.
+
+    again: whose replies do not count and are asked for again. spend_at_most is what the whole run may cost, in
+    millionths. worker is who runs; along: it may share the job with another run.
+    """
+
+    again: Again = "nothing"
+    spend_at_most: int | None = None
+    worker: Worker = NOBODY
+    along: bool = False
+
+
+DEFAULTS = BookOptions()
+
+
 @contextmanager
 def open_book(
     where: "Path | Server",
     whose: str | Path,
     clock: Clock,
     services: Sequence[AccountTerms],
-    again: Again = "nothing",
-    spend_at_most: int | None = None,
-    *,
-    worker: Worker = NOBODY,
-    along: bool = False,
+    options: BookOptions = DEFAULTS,
 ) -> Iterator[RunBook]:
     """Open the ledger for one run of one job (whose), which asks these services.
 
-    spend_at_most is what the whole run may cost, in millionths. Raises Busy while another run has the job, unless this
-    one may work along with it.
+    Raises Busy while another run has the job, unless this one may share it.
     """
     with _job_in_hand(where, whose, clock) as (store, job_id):
-        run_id, abandoned, helps = runs.begin(store, job_id, worker, along=along)
+        run_id, abandoned, helps = runs.begin(store, job_id, options.worker, along=options.along)
         with store.beating(run_id):
             askings = _askings(store, services)
-            budget = Budget(spend_at_most)
+            budget = Budget(options.spend_at_most)
             accounts = Accounts(store, job_id)
             expired = expire(store, store.clock.now())
             yield RunBook(
                 ScanBook(store, job_id, run_id, askings),
-                {terms.service: RequestBook(store, accounts, run_id, terms, again, budget) for terms in services},
+                {
+                    terms.service: RequestBook(store, accounts, run_id, terms, options.again, budget)
+                    for terms in services
+                },
                 JudgeBook(store, job_id, askings),
                 WrittenBook(store),
                 abandoned,

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import and_, delete, func, insert, or_, select
+from sqlalchemy import Select, and_, delete, func, insert, or_, select
 
 from yellowtor.answers.cache_entry import Entry, Exported, KnownReply, SizeOf, Sizes, Standing
 from yellowtor.answers.ledger_rows import Charged, Pin
@@ -180,45 +180,7 @@ class CacheBook:
 
     def export(self) -> Iterator[Sequence[Exported]]:
         """Every reply and every pin on an address, in pages."""
-        source = (
-            reply.join(question, question.c.key == reply.c.question_key)
-            .join(address, address.c.id == question.c.address_id)
-            .join(asking, asking.c.id == question.c.asking_id)
-            .join(request, request.c.id == reply.c.request_id)
-            .join(run, run.c.id == request.c.run_id)
-            .join(job, job.c.id == run.c.job_id)
-        )
-        mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
-        judged = mine & (answer.c.reply_id == reply.c.id)
-        point = [
-            select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
-            for column in (answer.c.lat, answer.c.lon)
-        ]
-        query = (
-            select(
-                reply.c.id,
-                address.c.parts,
-                address.c.key,
-                *point,
-                question.c.key,
-                asking.c.key,
-                reply.c.service,
-                reply.c.kind,
-                reply.c.status,
-                reply.c.message,
-                reply.c.headers,
-                reply.c.body,
-                reply.c.received_at,
-                request.c.cost,
-                request.c.attempt,
-                job.c.path,
-                run.c.who,
-                run.c.host,
-            )
-            .select_from(source)
-            .order_by(reply.c.id)
-            .limit(PAGE)
-        )
+        query = _export_query()
         last = 0
         while page := self._store.connection.execute(query.where(reply.c.id > last)).all():
             last = page[-1][0]
@@ -295,6 +257,49 @@ class CacheBook:
         ).inserted_primary_key
         assert new is not None
         return int(new[0])
+
+
+def _export_query() -> Select[Any]:
+    """Every reply with its provenance, and the point of the first job that was judged by it."""
+    source = (
+        reply.join(question, question.c.key == reply.c.question_key)
+        .join(address, address.c.id == question.c.address_id)
+        .join(asking, asking.c.id == question.c.asking_id)
+        .join(request, request.c.id == reply.c.request_id)
+        .join(run, run.c.id == request.c.run_id)
+        .join(job, job.c.id == run.c.job_id)
+    )
+    mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
+    judged = mine & (answer.c.reply_id == reply.c.id)
+    point = [
+        select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
+        for column in (answer.c.lat, answer.c.lon)
+    ]
+    return (
+        select(
+            reply.c.id,
+            address.c.parts,
+            address.c.key,
+            *point,
+            question.c.key,
+            asking.c.key,
+            reply.c.service,
+            reply.c.kind,
+            reply.c.status,
+            reply.c.message,
+            reply.c.headers,
+            reply.c.body,
+            reply.c.received_at,
+            request.c.cost,
+            request.c.attempt,
+            job.c.path,
+            run.c.who,
+            run.c.host,
+        )
+        .select_from(source)
+        .order_by(reply.c.id)
+        .limit(PAGE)
+    )
 
 
 def _exported(row: Sequence[Any]) -> Exported:

@@ -10,14 +10,12 @@ from collections import deque
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
 from itertools import islice
-from typing import NamedTuple
 
 from yellowtor.allowance.breaker import Breaker
 from yellowtor.allowance.rate_limit_headers import StatedLimit, stated_limits
 from yellowtor.allowance.retry import (
     NO_REPLY,
     Attempt,
-    Decision,
     LeaveOpen,
     Retry,
     Settle,
@@ -36,29 +34,13 @@ from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.asking.departure import Leaving
 from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
+from yellowtor.run.asking.taken import Held, Taken, request_facts
 from yellowtor.run.ports import Service, Watcher, Writer
 
 AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
 PAGE = 500  # so many questions are brought out of the ledger at a time
 NO_TICKET = (Kind.UNREADABLE, Kind.QUESTION_REFUSED)  # what a service says that does not know a ticket any more
 LOOK_S = 0.5  # between two looks at what another run has in flight
-
-
-class _Held(NamedTuple):
-    """A question, and the reservation for it."""
-
-    question: Question
-    reserved: Reserved
-
-
-class _Taken(NamedTuple):
-    """A reply to one question, what was read from it, and what is to be done."""
-
-    reply: Reply
-    read: Read
-    decision: Decision
-    took_s: float = 0.0
-    left: bool = True  # the request has left this machine
 
 
 class Asker:
@@ -173,7 +155,7 @@ class Asker:
 
     async def _reserve(
         self, group: Sequence[Question], attempt: int, *, each: bool = True, free: bool = False
-    ) -> list[_Held]:
+    ) -> list[Held]:
         """The right to ask about them, or about those of them that are not known yet and that the window allows."""
         if not group:
             return []
@@ -189,11 +171,9 @@ class Asker:
         self._elsewhere += [question for question, reserved in pairs if isinstance(reserved, Elsewhere)]
         self._reserved += sum(reserved.units for reserved in reservations if isinstance(reserved, Reserved))
         self._watch.advanced(sum(isinstance(reserved, AlreadyKnown) for reserved in reservations))
-        return [_Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
+        return [Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
-    async def _send(
-        self, held: Sequence[_Held], attempt: int, tickets: Sequence[Ticket] = ()
-    ) -> Sequence[_Taken] | None:
+    async def _send(self, held: Sequence[Held], attempt: int, tickets: Sequence[Ticket] = ()) -> Sequence[Taken] | None:
         """Send at the reserved instant and take the reply in; None when the run was stopped before.
 
         The last wait is at the door itself, when the connection stands: a handshake takes longer than the
@@ -219,8 +199,8 @@ class Asker:
         return [one._replace(took_s=took_s, left=leave.left_at > 0) for one in taken]
 
     async def _sent(
-        self, held: Sequence[_Held], leave: Leaving, attempt: int, tickets: Sequence[Ticket]
-    ) -> Sequence[_Taken] | None:
+        self, held: Sequence[Held], leave: Leaving, attempt: int, tickets: Sequence[Ticket]
+    ) -> Sequence[Taken] | None:
         """Send one request about them, and take the whole reply in; None when it did not leave."""
         if self._gate.stopped.is_set():
             return None
@@ -238,7 +218,7 @@ class Asker:
         except Exception as error:  # noqa: BLE001 - one reply must not end the run, whatever is wrong with it
             return self._failed(held, error)
 
-    def _request(self, held: Sequence[_Held], tickets: Sequence[Ticket]) -> Request:
+    def _request(self, held: Sequence[Held], tickets: Sequence[Ticket]) -> Request:
         if tickets:
             return self._service.request_reply(tickets[0].ticket)
         asked = [one.question.subject for one in held]
@@ -256,14 +236,14 @@ class Asker:
         self._reserved -= reserved.units
         await self._writer.release(reserved)
 
-    def _failed(self, held: Sequence[_Held], error: Exception) -> Sequence[_Taken]:
+    def _failed(self, held: Sequence[Held], error: Exception) -> Sequence[Taken]:
         """What is kept of questions whose asking met a fault that nobody foresaw: they have failed, and why."""
         self._watch.fault(error)
         why = f"an unexpected fault ({type(error).__name__}): --debug shows where"  # its own text may hold a key
         self.result.kinds[Kind.UNREADABLE] = self.result.kinds.get(Kind.UNREADABLE, 0) + 1
         reply = Reply(0, {}, b"", why, Kind.UNREADABLE)
         read = Read(Kind.UNREADABLE, message=why, lasting=True)
-        return [_Taken(reply, read, Settle())] * len(held)
+        return [Taken(reply, read, Settle())] * len(held)
 
     def _heed(self, reply: Reply, number: int) -> None:
         """Go by what the service says of its limits: what was reserved after so many had left, it has not counted."""
@@ -271,7 +251,7 @@ class Asker:
             self._told = limits
             self._writer.heed(limits, self._reserved - number)
 
-    def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[_Taken]:
+    def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[Taken]:
         """What a reply to each question means, and what is to be done about it.
 
         A reply that is one and the same for all of them counts once.
@@ -294,7 +274,7 @@ class Asker:
             self._stop()
         return taken
 
-    def _take_one(self, reply: Reply, attempt: int) -> _Taken:
+    def _take_one(self, reply: Reply, attempt: int) -> Taken:
         """The same for one. If it ends the asking, nothing leaves after it."""
         read = self._service.meaning(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
@@ -310,12 +290,14 @@ class Asker:
             self._stop()
         elif isinstance(decision, Retry) and read.kind is Kind.TOO_FAST:
             self._gate.close_for(decision.after_s)
-        return _Taken(reply, read, decision)
+        return Taken(reply, read, decision)
 
-    async def _act(self, held: Sequence[_Held], taken: Sequence[_Taken]) -> dict[Question, float]:
+    async def _act(self, held: Sequence[Held], taken: Sequence[Taken]) -> dict[Question, float]:
         """Do what was decided about each reply; the questions to be asked again, and in how many seconds."""
         again = {}
-        for (question, reserved), (reply, read, decision, took_s, left) in zip(held, taken, strict=True):
+        for one, answer in zip(held, taken, strict=True):
+            question, reserved = one
+            reply, read, decision, took_s, left = answer
             if isinstance(decision, Settle):
                 self._writer.settle(reserved.request_id, question.key, reply, read, took_s)
                 self.result.settled += 1
@@ -325,7 +307,7 @@ class Asker:
                 await self._writer.refuse(reserved.request_id, read.kind, took_s, tried)
             if not left:
                 await self._give_back(reserved)
-            self._tell(question, reserved, reply, read, decision, took_s if left else None)
+            self._tell(one, answer)
             if isinstance(decision, LeaveOpen | StopAsking) and read.message:
                 self._writer.leave_open(question.key, read.message)
             if isinstance(decision, Retry):
@@ -337,26 +319,10 @@ class Asker:
                 self._watch.advanced(1)
         return again
 
-    def _tell(
-        self, question: Question, reserved: Reserved, reply: Reply, read: Read, decision: Decision, took_s: float | None
-    ) -> None:
-        """Tell whoever keeps a log of a request and what was decided about its reply."""
-        if not self._watch.keeps_log:
-            return
-        self._watch.event(
-            "request",
-            {
-                "service": self._service.name,
-                "id": reserved.request_id,
-                "address": question.subject.line(),
-                "status": reply.status or None,
-                "kind": read.kind.value,
-                "message": read.message,
-                "took_ms": None if took_s is None else round(took_s * 1000),
-                "decision": decision.word,
-                "after_s": round(decision.after_s, 1) if isinstance(decision, Retry) else None,
-            },
-        )
+    def _tell(self, held: Held, taken: Taken) -> None:
+        """Tell the log of a request, and what was decided about its reply."""
+        if self._watch.keeps_log:
+            self._watch.event("request", request_facts(self._service.name, held, taken))
 
     def _note_stop(self, why: Kind, message: str, resets_at: str = "") -> None:
         if self.result.stopped_by is None:

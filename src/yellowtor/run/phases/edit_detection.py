@@ -10,7 +10,8 @@ from pathlib import Path
 from yellowtor.contracts.table import HasFormulas, Row, Table
 from yellowtor.errors import BadSource
 from yellowtor.files import Announce, fingerprint, keep_copy, real_path, state_of
-from yellowtor.run.phases.writeback import Change, WriteBack
+from yellowtor.run.phases.write_result import Change
+from yellowtor.run.phases.writeback import WriteBack
 from yellowtor.run.ports import WrittenBook
 
 SHOWN = 8  # cells that a message names

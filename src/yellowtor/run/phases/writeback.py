@@ -6,69 +6,32 @@ columns that the job names are touched.
 
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
 from yellowtor.answers.ledger_rows import UNKNOWN, Answer, Answers, Written
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.subject import AskedPosition
 from yellowtor.contracts.table import (
     ALL_WRITTEN,
-    AsStored,
     ExpectsRecords,
     HasFormulas,
     InTransactions,
     PageWritten,
-    ReturnsStored,
     Row,
     Table,
 )
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.scan import RowReader, shown_key
+from yellowtor.run.phases.write_result import Change, Changes, WriteResult, as_stored_by, marker_record
 from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Watcher
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names
 FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
-
-
-@dataclass
-class WriteResult:
-    """Counts of the writing: records written; edited since they were read; with stale foreign coordinates; repaired.
-
-    changed are the rows of a database that are other than before, refused those that it did not take.
-    """
-
-    written: int = 0
-    edited: int = 0
-    stale: int = 0
-    repaired: int = 0
-    changed: int = 0
-    refused: int = 0
-    first_refused: list[tuple[str, str]] = field(default_factory=list)  # keys, and why
-
-
-class Change(NamedTuple):
-    """A cell that would change."""
-
-    key: str
-    column: str
-    old: str
-    new: str
-
-
-@dataclass
-class Changes:
-    """What a run would write of the answers that are there already: how many records and cells, the first of them."""
-
-    records: int = 0
-    cells: int = 0
-    first: list[Change] = field(default_factory=list)
 
 
 class WriteBack:
@@ -188,7 +151,7 @@ class WriteBack:
         for file in self._markers:
             for row, answer in zip(batch, answers, strict=True):
                 if answer.id:
-                    file.add(_marker(answer, self._reader.name(row)))
+                    file.add(marker_record(answer, self._reader.name(row)))
         if self._coordinates:
             self._note(batch, answers, returned)
 
@@ -332,31 +295,3 @@ class WriteBack:
         if answer.sent is None or answer.lat is None or answer.lon is None:
             return False
         return answer.held is None and answer.sent == Position(answer.lat, answer.lon).rounded()
-
-
-def as_stored_by(table: Table) -> AsStored | None:
-    """What a table returns for coordinates; None if exactly those."""
-    return table.as_stored if isinstance(table, ReturnsStored) else None
-
-
-def _marker(answer: Answer, name: str) -> dict[str, Any]:
-    """What a marker file needs to know of a record. In reverse it stands at the point that was asked about."""
-    asked = answer.address
-    lat = answer.lat
-    lon = answer.lon
-    if isinstance(asked, AskedPosition) and asked.lat:
-        lat = asked.position.lat
-        lon = asked.position.lon
-    return {
-        "key": shown_key(answer.key),
-        "name": name,
-        "outcome": answer.outcome,
-        "lat": lat,
-        "lon": lon,
-        "asked": asked.line(),
-        "matched": answer.matched,
-        "level": answer.level,
-        "confidence": answer.confidence,
-        "basis": answer.basis,
-        "reasons": list(answer.reasons),
-    }

@@ -226,54 +226,56 @@ class Target:
     def _changes(self, names: Sequence[str], *, ordered: bool) -> Changes:
         """The statements that write these columns."""
         new = self._new
-        keys = [new.c[f"key_{at}"] for at in range(len(self.keys))]
-
-        def row_of(table: Any) -> Any:
-            same = [table.c[name] == key for name, key in zip(self.keys, keys, strict=True)]
-            span = [table.c[self.keys[0]].between(sa.bindparam("first"), sa.bindparam("last"))] if ordered else []
-            return sa.and_(*same, *span)  # the span lets the database look at one stretch
-
-        def same_as_read(names: Iterable[str]) -> Any:
-            order = list(self._compared)
-            return sa.and_(
-                sa.true(),
-                *(
-                    self._same(self._records.c[name], new.c[f"read_{order.index(name)}"], self._compared[name])
-                    for name in names
-                ),
-            )
-
+        keys = self._new_keys()
+        mine = self._row_of(self.at, ordered=ordered)
         cells = {self.at.c[name]: new.c[self._cell(name)] for name in names}
         written = sa.and_(*(self._same(old, cell, self._there[old.name]) for old, cell in cells.items()))
-        rest = sa.select(*keys, *cells.values()).where(self._none(self.at, row_of(self.at)))
+        missing = self._none(self.at, mine)
+        rest = sa.select(*keys, *cells.values()).where(missing)
         insert = sa.insert(self.at).from_select([*self.keys, *names], rest)
         update = sa.update(self.at).values(cells)
+        unchanged = self._same_as_read(self._compared)
         if not self.own:
-            edited = self._none(self._records, sa.and_(row_of(self._records), same_as_read(self._compared)))
-            missing = sa.select(*keys).where(self._none(self.at, row_of(self.at)))
-            return Changes(
-                update.where(row_of(self.at), ~written),
-                sa.select(*keys).where(edited),
-                sa.delete(new).where(edited),
-                insert,
-                missing,
-                missing,
-            )
-        update = update.where(row_of(self.at), same_as_read(self._compared), ~written)
+            edited = self._none(self._records, self._row_of(self._records, ordered=ordered) & unchanged)
+            absent = sa.select(*keys).where(missing)
+            left = sa.select(*keys).where(edited)
+            return Changes(update.where(mine, ~written), left, sa.delete(new).where(edited), insert, absent, absent)
         ours = set(self.columns.values())  # a row is well that is as it was read, or as it is to be
-        fine = same_as_read(self._compared.keys() - ours) & (same_as_read(self._compared.keys() & ours) | written)
-        left = sa.select(*keys).where(self._none(self.at, row_of(self.at) & fine))
-        there = sa.select(*keys).select_from(new.join(self.at, row_of(self.at)))
-        skipped = there.where(same_as_read(self._compared), ~written)
-        others = self._compared.keys() - ours
-        as_sent = sa.and_(
-            sa.true(),
-            *(self._same(old, cell, self._there[old.name]) for old, cell in cells.items() if old.name in self.degrees),
+        others = self._same_as_read(self._compared.keys() - ours)
+        fine = others & (self._same_as_read(self._compared.keys() & ours) | written)
+        there = sa.select(*keys).select_from(new.join(self.at, mine))
+        returned = there.add_columns(*(self.at.c[name] for name in self.looked_at))
+        return Changes(
+            update.where(mine, unchanged, ~written),
+            sa.select(*keys).where(self._none(self.at, mine & fine)),
+            sa.delete(new),
+            insert,
+            there.where(unchanged, ~written),
+            returned.where(~self._as_sent_in(cells) | ~others),
         )
-        returned = there.add_columns(*(self.at.c[name] for name in self.looked_at)).where(
-            ~as_sent | ~same_as_read(others)
+
+    def _new_keys(self) -> list[Any]:
+        return [self._new.c[f"key_{at}"] for at in range(len(self.keys))]
+
+    def _row_of(self, table: Any, *, ordered: bool) -> Any:
+        """The row of a table with the key of a row of new cells; the span lets the database look at one stretch."""
+        same = [table.c[name] == key for name, key in zip(self.keys, self._new_keys(), strict=True)]
+        span = [table.c[self.keys[0]].between(sa.bindparam("first"), sa.bindparam("last"))] if ordered else []
+        return sa.and_(*same, *span)
+
+    def _same_as_read(self, names: Iterable[str]) -> Any:
+        """That these columns of the records are as they were read."""
+        order = list(self._compared)
+        same = (
+            self._same(self._records.c[name], self._new.c[f"read_{order.index(name)}"], self._compared[name])
+            for name in names
         )
-        return Changes(update, left, sa.delete(new), insert, skipped, returned)
+        return sa.and_(sa.true(), *same)
+
+    def _as_sent_in(self, cells: Mapping[Any, Any]) -> Any:
+        """That the target holds the degrees exactly as they were sent."""
+        same = (self._same(old, cell, self._there[old.name]) for old, cell in cells.items() if old.name in self.degrees)
+        return sa.and_(sa.true(), *same)
 
     def _same(self, one: Any, other: Any, kind: Any) -> Any:
         return self._exact(one, kind).is_not_distinct_from(self._exact(other, kind))

@@ -147,3 +147,16 @@ def _section(text: str) -> Section | None:
         else:
             tokens.append(("text", token["currency"] or token["quoted"] or token["escaped"] or token["literal"] or ""))
     return Section(condition, tokens)
+
+
+def with_zeros(
+    shown: Mapping[tuple[int, int], str], numbers: Sequence[int], columns: Sequence[Sequence[object]], first: int
+) -> Sequence[Sequence[object]]:
+    """The columns of a page from the column `first` on, with numbers that are shown with leading zeros as texts."""
+    there = {column for _, column in shown}
+    return [
+        [shown.get((number, at), cell) if cell != "" else "" for number, cell in zip(numbers, column, strict=True)]
+        if at in there
+        else column
+        for at, column in enumerate(columns, first)
+    ]

@@ -127,29 +127,34 @@ def _rows(text: SheetText, splice: Splice) -> Iterator[bytes | memoryview]:
                 tail = tails[place]
             else:
                 split = _untouched(names, xml, inner, closing, appended.first)
-                cells = {
-                    column: cell
-                    for column, new in zip(splice.columns, page.cells, strict=True)
-                    if not isinstance(cell := new[place], Leave)
-                }
-                for column in occupied_cells.get(number, set()) & cells.keys():
-                    splice.left.append(_reference(column, number))
-                    del cells[column]
+                cells = _new_cells(splice, page, place, occupied_cells.get(number, set()))
                 if not cells:
                     continue
                 tail = _changed(names, xml[split:closing], number, cells, splice)
             if not tail and split == closing:
                 continue
             rest = _spanning(attributes, appended.last)
-            if closing == end:  # `<row/>`
-                pieces += view[at : tag - len(attributes)], b"%s>%s</%srow>" % (rest, tail, names.prefix)
-            elif rest == attributes:
+            if rest == attributes and closing != end:
                 pieces += view[at:split], tail
             else:
-                pieces += view[at : tag - len(attributes)], rest, view[tag:split], tail
+                pieces += view[at : tag - len(attributes)], rest
+                pieces += (b">%s</%srow>" % (tail, names.prefix),) if closing == end else (view[tag:split], tail)
             at = closing
         yield b"".join(pieces)
     yield view[at : text.end]
+
+
+def _new_cells(splice: Splice, page: SheetPage, place: int, occupied: set[int]) -> dict[int, Cell]:
+    """The new cells of a row by column; one that is occupied by something else is left, and noted."""
+    cells = {
+        column: cell
+        for column, new in zip(splice.columns, page.cells, strict=True)
+        if not isinstance(cell := new[place], Leave)
+    }
+    for column in occupied & cells.keys():
+        splice.left.append(_reference(column, page.rows[place]))
+        del cells[column]
+    return cells
 
 
 class _Appended:

@@ -3,7 +3,6 @@
 Read with calamine, which gives text cells as they are (00412 stays 00412) and cached results of formulas.
 """
 
-import csv
 import re
 import zipfile
 from collections.abc import Collection, Iterator, Mapping, Sequence
@@ -16,14 +15,15 @@ from typing import TypeVar
 
 import python_calamine as calamine
 
-from yellowtor.contracts.table import LEAVE, Answering, OnWritten, Row
+from yellowtor.contracts.table import Answering, OnWritten, Row
 from yellowtor.errors import BadSource
-from yellowtor.files import State, check_unwritten, state_of, written_aside
-from yellowtor.tables.cells import DEGREES, Later, Texts, as_text, ignore_written, safe_text
+from yellowtor.files import State, check_unwritten, state_of
+from yellowtor.tables.cells import DEGREES, Later, Texts, as_text, ignore_written
 from yellowtor.tables.file_table import FileOptions, FileTable
 from yellowtor.tables.header import checked_header
+from yellowtor.tables.workbook.as_csv import write_csv
 from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
-from yellowtor.tables.workbook.number_formats import shown_numbers
+from yellowtor.tables.workbook.number_formats import shown_numbers, with_zeros
 from yellowtor.tables.workbook.sheet_rows import RecordRows, SheetRows
 from yellowtor.tables.workbook.sheet_rules import check_columns, formula_cells, is_protected, without_result
 from yellowtor.tables.workbook.sheet_text import SheetText, Unsafe
@@ -91,6 +91,10 @@ class WorkbookTable(FileTable):
                 f"The block {block} of {path} has no column {', '.join(map(repr, added))} for the answers. Leave its "
                 f"end open, or make them. Nothing was sent."
             )
+        self._describe(hidden)
+
+    def _describe(self, hidden: int) -> None:
+        """Remarks about what a person might not expect on the sheet."""
         if self._merged:
             self.remarks.append(
                 f"{len(self._merged):,} blocks of merged cells below the header of the sheet {self.sheet!r}, the first "
@@ -247,24 +251,10 @@ class WorkbookTable(FileTable):
                 if numbers:
                     yield numbers, texts
 
-    def _record_rows(self) -> Iterator[Sequence[int]]:
-        return (numbers for numbers, _ in self._numbered())
-
     def _columns(self, rows: SheetRows, numbers: Sequence[int]) -> Sequence[Sequence[object]]:
         """The columns of a page of records, in the rows of these numbers."""
         columns = self._cut(list(zip(*rows.take(numbers), strict=True)), ("",) * len(numbers))
-        return self._with_zeros(numbers, columns) if self._shown else columns
-
-    def _with_zeros(self, numbers: Sequence[int], columns: Sequence[Sequence[object]]) -> Sequence[Sequence[object]]:
-        """The columns of a page, with numbers that are shown with leading zeros as the texts that are shown."""
-        shown = self._shown
-        there = {column for _, column in self._shown}
-        return [
-            [shown.get((number, at), cell) if cell != "" else "" for number, cell in zip(numbers, column, strict=True)]
-            if at in there
-            else column
-            for at, column in enumerate(columns, self._block.first_column)
-        ]
+        return with_zeros(self._shown, numbers, columns, self._block.first_column) if self._shown else columns
 
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
@@ -273,7 +263,7 @@ class WorkbookTable(FileTable):
         added = [name for name in columns if name not in self.header]
         order = [*self.header, *added]
         if to and to.suffix.lower() == ".csv":
-            self._as_text(to, order, columns, answering)
+            write_csv(self, to, order, columns, answering)
             on_written()
             return
         before = self.state
@@ -301,21 +291,6 @@ class WorkbookTable(FileTable):
         for numbers, rows in self._numbered():
             yield SheetPage(numbers, answering(rows))
         check_unwritten(self.path, before)
-
-    def _as_text(self, to: Path, order: Sequence[str], columns: Sequence[str], answering: Answering) -> None:
-        """Write the records as CSV (RFC 4180, UTF-8): what is done with a workbook that can't be written back."""
-        places = [order.index(name) for name in columns]
-        before = self.state
-        with written_aside(to, like=self.path) as aside, aside.open("w", encoding="utf-8", newline="") as file:
-            write = csv.writer(file)
-            write.writerow(order)
-            for batch in self.batches():
-                rows = [[*row, *[""] * (len(order) - len(row))] for row in batch]
-                for place, cells in zip(places, answering(batch), strict=True):
-                    for row, cell in zip(rows, cells, strict=True):
-                        row[place] = row[place] if cell is LEAVE else safe_text(cell)
-                write.writerows(rows)
-            check_unwritten(self.path, before)
 
     def check_target(self, to: Path | None) -> list[str]:
         """Raise BadSource when `to` can't be written now; remarks, such as that the source is open elsewhere."""
@@ -357,7 +332,12 @@ class WorkbookTable(FileTable):
         try:
             if self._text:
                 check_columns(
-                    self._text[1], range(0) if self.is_chosen_from else RecordRows(self._record_rows), columns, degrees
+                    self._text[1],
+                    range(0)
+                    if self.is_chosen_from
+                    else RecordRows(lambda: (numbers for numbers, _ in self._numbered())),
+                    columns,
+                    degrees,
                 )
             if self._added:
                 with readable(self.path), zipfile.ZipFile(self.path) as package:

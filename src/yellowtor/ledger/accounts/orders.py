@@ -1,0 +1,102 @@
+"""What a run may order of its account: reserve, settle, refuse, release and the like. Plain values."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from yellowtor.allowance.rate_limit_headers import StatedLimit
+from yellowtor.answers.ledger_rows import Ticket
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reading import Read
+from yellowtor.answers.replies.reply import Reply
+
+
+@dataclass(frozen=True, slots=True)
+class Reserve:
+    """Wants the right to send one request about these questions; each counts, or all of them as one."""
+
+    question_keys: Sequence[str]
+    attempt: int
+    counts_each: bool = True
+    free: bool = False  # the allowance does not count it
+
+
+@dataclass(frozen=True, slots=True)
+class SettleReply:
+    """A reply that stands: it is kept, and its question is closed."""
+
+    request_id: int
+    question_key: str
+    reply: Reply
+    read: Read
+    took_s: float | None = None  # from its leaving to the end of the reply
+
+
+@dataclass(frozen=True, slots=True)
+class Refuse:
+    """A request that brought no reply worth keeping; it counts as spent."""
+
+    request_id: int
+    kind: Kind
+    took_s: float | None = None
+    tried: float = 0.0  # a second, lately: of one that was too fast, where nobody said how fast it may be
+
+
+@dataclass(frozen=True, slots=True)
+class Release:
+    """A request that never left: its place in the window, so many units, and its cost are given back."""
+
+    request_id: int
+    units: int = 1
+    cost: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Postpone:
+    """A reserved request that is late for its place in the pace, and wants another: so many units of it."""
+
+    request_id: int
+    units: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Heed:
+    """What the service says of its limits; so many of the requests that are reserved it has not counted."""
+
+    told: Sequence[StatedLimit]
+    uncounted: int
+
+
+@dataclass(frozen=True, slots=True)
+class Shut:
+    """The service wants nobody to ask for so many seconds."""
+
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class LeaveQuestion:
+    """A question that no reply came to, and why: it stays open."""
+
+    question_key: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeepTickets:
+    """What the service gave for these questions, by their keys, until a reply comes; None: it is of no use any more."""
+
+    tickets: Mapping[str, Ticket | None]
+
+
+Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed | Shut | LeaveQuestion | KeepTickets
+OF_REQUEST = SettleReply | Refuse | Release
+
+
+def outcome_of(order: SettleReply | Refuse | Release) -> tuple[str, str]:
+    """The state of the request behind an order, and the kind of its reply."""
+    match order:
+        case SettleReply():
+            return "answered", order.read.kind.value
+        case Refuse():
+            return "refused", order.kind.value
+    return "released", ""

@@ -1,0 +1,96 @@
+"""Asks the services one after the other, each about what those before it did not answer well enough."""
+
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from itertools import islice
+
+from yellowtor.allowance.windows import tightest
+from yellowtor.answers.ledger_rows import Question, Turn
+from yellowtor.answers.replies.kinds import Kind
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.run.asking.ask_result import AskResult
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.parts import Options, Parts
+from yellowtor.run.phases.judging import Judging
+from yellowtor.run.plan import currency_of, foretold
+from yellowtor.run.ports import Service, Watcher
+
+
+def ask_all(
+    parts: Parts,
+    questions: int,
+    options: Options,
+    at_most: int | None,
+    judging: Judging,
+    watch: Watcher,
+    stop: Cancellation,
+) -> Iterator[AskResult]:
+    """Ask the services one after the other, each about what those before it did not answer well enough.
+
+    The first's open questions are collected, so many, and of each at_most are asked.
+
+    What a service was not asked about goes to the next only where the service is set aside for the run, or its
+    allowance is spent, and the job says so.
+    """
+    judged_by = judging.key if len(parts.services) > 1 else ""
+    waited_for = list[str]()
+    for at, service in enumerate(parts.services):
+        if stop:
+            return
+        if at:
+            watch.phase("Judging")
+            judging.judge_open(parts.book.judging)
+            turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
+            questions, _ = parts.book.scanning.open_questions(turn, failed_before=options.failed_before)
+        result = AskResult(service.name)
+        if questions:
+            result = _ask(parts, service, questions, judging, watch, stop, at_most)
+            result.currency = currency_of(service, parts.clock.now())
+            result.differences = tuple(parts.book.requests[service.name].differences)
+            yield result
+        if not _passes_on(result, parts.job):
+            waited_for.append(service.name)
+
+
+def _passes_on(result: AskResult, job: Job) -> bool:
+    """Whether what a service was not asked about may go to the next."""
+    if result.stopped_by is Kind.WINDOW_SPENT:
+        return job.ask.next.spent
+    return (result.stopped_by is not None or bool(result.left_open)) and job.ask.next.failed
+
+
+def _ask(
+    parts: Parts,
+    service: Service,
+    questions: int,
+    judging: Judging,
+    watch: Watcher,
+    stop: Cancellation,
+    at_most: int | None,
+) -> AskResult:
+    import asyncio  # a run that has all its answers does without
+
+    from yellowtor.run.asking.ask import Asker
+    from yellowtor.run.asking.background_judging import judge_meanwhile
+
+    wanted = questions if at_most is None else min(questions, at_most)
+    left = tightest(parts.book.requests[service.name].left())
+    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now()))
+    open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
+
+    def judge() -> Mapping[Outcome, int]:
+        judging.judge_open(parts.book.judging, pages=1)
+        return parts.book.judging.outcomes()
+
+    async def whole() -> AskResult:
+        async with service, parts.book.writer(service.name) as writer:
+            meanwhile = asyncio.create_task(judge_meanwhile(judge, writer, parts.clock, watch))
+            try:
+                return await Asker(service, writer, parts.clock, watch).ask(open_, stop)
+            finally:
+                meanwhile.cancel()
+                with suppress(asyncio.CancelledError):
+                    await meanwhile
+
+    return asyncio.run(whole())

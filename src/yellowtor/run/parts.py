@@ -1,0 +1,84 @@
+"""What a run is made of, how it is to go, and its summary. Plain values."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from yellowtor.allowance.windows import Left
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.table import Table
+from yellowtor.run.asking.ask_result import AskTotals
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.scan import ScanResult
+from yellowtor.run.phases.write_result import Changes, WriteResult
+from yellowtor.run.plan import Plan
+from yellowtor.run.ports import Book, MarkerFiles, Service
+
+
+@dataclass(frozen=True)
+class Parts:
+    """The real parts of one run, put in from outside; the services in the order in which they are asked.
+
+    `to` is the file that the answers go into (None: the source itself), `files` are all that are written, `into`
+    is the table of a database that is.
+    """
+
+    job: Job
+    table: Table
+    services: Sequence[Service]
+    book: Book
+    clock: Clock
+    markers: MarkerFiles
+    leave: object
+    to: Path | None
+    files: tuple[Path, ...]
+    into: str = ""
+    open_copy: Callable[[Path], Table] | None = None
+    dated: Callable[[Path], Path] | None = None
+
+
+@dataclass(frozen=True)
+class Options:
+    """How this run is to go. at_most limits the distinct questions; repair: see WriteBack.
+
+    spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
+    failed_before: of what failed, replies from before this instant (ISO 8601, UTC; else the begin of the run) are asked
+    for again.
+    """
+
+    dry_run: bool = False
+    at_most: int | None = None
+    again_failed: bool = False
+    repair: bool = False
+    spend_at_most: int | None = None
+    agreed: bool = False
+    failed_before: str = ""
+    log: Path | None = None
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What a run came to. outcomes adds up to the records read; untouched are files that are as they were before."""
+
+    scan: ScanResult
+    plan: Plan
+    asked: AskTotals
+    outcomes: dict[Outcome, int]
+    placed_by: dict[str, int]
+    wrote: WriteResult | None
+    files: tuple[Path, ...]
+    into: str
+    backup: Path | None
+    changes: Changes | None
+    abandoned: tuple[str, ...] = ()
+    in_reverse: bool = False
+    untouched: frozenset[Path] = frozenset()
+    left: tuple[Left, ...] = ()  # what the windows of the first service allow at the end
+    began: str = ""
+
+
+def stamp_of(now: datetime) -> str:
+    """An instant as the ledger keeps it."""
+    return now.astimezone(UTC).isoformat(timespec="milliseconds")
