@@ -5,10 +5,13 @@ import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from html import unescape
+from pathlib import Path
 
+from yellowtor.errors import BadSource
 from yellowtor.tables.workbook.cell_range import Block, letters, parse_block
 from yellowtor.tables.workbook.sheet_text import Unsafe
-from yellowtor.tables.workbook.zip_package import parts_of, xml_of
+from yellowtor.tables.workbook.workbook_file import OOXML
+from yellowtor.tables.workbook.zip_package import parts_of, sheet_member, xml_of
 
 _REF = re.compile(
     rb"""(<(?:\w+:)?(?:table|autoFilter|sortState)\b[^>]*?\bref=)(["'])([A-Z]+)(\d+):([A-Z]+)(\d+)(["'])"""
@@ -77,3 +80,15 @@ def _grown(xml: bytes, last: bytes, column: int, names: Sequence[str]) -> bytes:
     count = len(re.findall(rb"<(?:\w+:)?tableColumn\b", xml)) + len(names)
     xml = re.sub(rb'(tableColumns\b[^>]*?\bcount=")\d+', lambda m: m[1] + str(count).encode(), xml)
     return xml.replace(prefix[0], added.encode() + prefix[0])
+
+
+def named_table(path: Path, sheets: Sequence[str], name: str) -> tuple[str, Block]:
+    """The sheet and the block of a named table, without its row of totals. Raises BadSource."""
+    if path.suffix.lower() not in OOXML:
+        raise BadSource(f"{path}: only .xlsx and .xlsm have named tables. Nothing was sent.")
+    with zipfile.ZipFile(path) as package:
+        for sheet in sheets:
+            for part in parts_of(package, sheet_member(package, sheet), "table"):
+                if found := table_block(package, part, name):
+                    return sheet, found
+    raise BadSource(f"{path} has no table {name!r}. Nothing was sent.")

@@ -28,9 +28,9 @@ from yellowtor.tables.workbook.sheet_rows import RecordRows, SheetRows
 from yellowtor.tables.workbook.sheet_rules import check_columns, formula_cells, is_protected, without_result
 from yellowtor.tables.workbook.sheet_text import SheetText, Unsafe
 from yellowtor.tables.workbook.splice import SheetPage, Splice, splice_workbook
-from yellowtor.tables.workbook.table_growth import grown_tables, table_block
+from yellowtor.tables.workbook.table_growth import grown_tables, named_table
 from yellowtor.tables.workbook.workbook_file import OOXML, check_file, lock_beside, opened, rows_of
-from yellowtor.tables.workbook.zip_package import check_package, parts_of, read_whole, readable, sheet_member
+from yellowtor.tables.workbook.zip_package import check_package, read_whole, readable, sheet_member
 
 T = TypeVar("T")
 BATCH = 5_000
@@ -72,7 +72,7 @@ class WorkbookTable(FileTable):
                 raise BadSource(f"{path} has no sheets. Nothing was sent.")
             told = parse_block(block) if block else None
             if table:
-                sheet, told = self._named_table(names, table)
+                sheet, told = named_table(path, names, table)
             self.sheet = sheet or names[0]
             if self.sheet not in names:
                 raise BadSource(
@@ -111,17 +111,6 @@ class WorkbookTable(FileTable):
             )
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
-
-    def _named_table(self, sheets: Sequence[str], name: str) -> tuple[str, Block]:
-        """The sheet and the block of a named table, its row of totals left out."""
-        if self.path.suffix.lower() not in OOXML:
-            raise BadSource(f"{self.path}: only .xlsx and .xlsm have named tables. Nothing was sent.")
-        with zipfile.ZipFile(self.path) as package:
-            for sheet in sheets:
-                for part in parts_of(package, sheet_member(package, sheet), "table"):
-                    if found := table_block(package, part, name):
-                        return sheet, found
-        raise BadSource(f"{self.path} has no table {name!r}. Nothing was sent.")
 
     def _header(self, page: calamine.CalamineSheet, told: Block | None, merged: Sequence[tuple[int, int]]) -> list[str]:
         where = f"The sheet {self.sheet!r} of {self.path}"
