@@ -1,12 +1,13 @@
-"""URLs of databases as people write them: read, and shown without their password, even where they are mistyped."""
+"""URLs of databases as people write them. A password in one is never shown, even if the URL is mistyped."""
 
 import re
 from typing import TYPE_CHECKING
 
+from yellowtor.contracts.secret import MASK, Secret
+
 if TYPE_CHECKING:
     from sqlalchemy.engine import URL
 
-MASK = "•••"
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://|(?:postgres\w*|mysql|mariadb|sqlite)[\w+]*:?/{0,2}|//", re.IGNORECASE)
 _IN_QUERY = re.compile(r"((?:password|passwd|pwd)=)[^&\s]*", re.IGNORECASE)
 
@@ -45,3 +46,30 @@ def shown_url(text: str) -> str:
         return without_password(text)
     shown = URL.create(url.get_backend_name(), url.username, None, url.host, url.port, url.database)
     return shown.render_as_string()
+
+
+class DatabaseUrl:
+    """The URL of a database, and its password if that comes from elsewhere. str and repr show no password."""
+
+    __slots__ = ("_password", "_text")
+
+    def __init__(self, text: str, password: Secret | None = None) -> None:
+        self._text = Secret(text)
+        self._password = password
+
+    def read(self) -> "URL | None":
+        """The URL with its password; None if the text is none."""
+        url = read_url(self._text.reveal())
+        if url is None or self._password is None:
+            return url
+        return url.set(password=self._password.reveal())
+
+    def as_written(self) -> str:
+        """The text as a person wrote it, without the password."""
+        return without_password(self._text.reveal())
+
+    def __str__(self) -> str:
+        return shown_url(self._text.reveal())
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({str(self)!r})"

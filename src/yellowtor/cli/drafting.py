@@ -12,6 +12,7 @@ from rich.text import Text
 
 from yellowtor.addresses.guess import find_header, guess_columns
 from yellowtor.cli.console import note, stderr, write_out
+from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.jobs.record_settings import STANDARD, Records
@@ -26,7 +27,7 @@ LOOKED_AT = 40  # tables of a database
 
 
 def draft_command(
-    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: str | None
+    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: Secret | None
 ) -> None:
     if into and into.exists():
         raise BadJob(f"{into} is there already. Name another file with --into, or remove it. Nothing was written.")
@@ -113,7 +114,7 @@ def _database_sample(url: str, folder: Path, table: str | None, password_from: s
     password = database_password(password_from, folder)
     if table is None:
         table = _pick_table([str(named) for named in tables_of(url, password, folder)], url, password, folder)
-    place = Place(url, Named.parse(table), password=password)
+    place = Place(DatabaseUrl(url, password), Named.parse(table))
     header, rows, keys = sample_of(place, folder, ROWS)
     said = {"database": url, "password_from": password_from, "table": table}
     return Sample(
@@ -121,14 +122,14 @@ def _database_sample(url: str, folder: Path, table: str | None, password_from: s
     )
 
 
-def _pick_table(names: Sequence[str], url: str, password: str | None, folder: Path) -> str:
+def _pick_table(names: Sequence[str], url: str, password: Secret | None, folder: Path) -> str:
     """The table that looks most like addresses, of those that are there."""
     from yellowtor.tables.database.database import sample_of
     from yellowtor.tables.database.database_source import Named, Place
 
     found: dict[str, Sequence[str]] = {}
     for name in names[:LOOKED_AT]:
-        header, rows, _ = sample_of(Place(url, Named.parse(name), password=password), folder, 200)
+        header, rows, _ = sample_of(Place(DatabaseUrl(url, password), Named.parse(name)), folder, 200)
         found[name] = [part for part in PARTS if part in guess_columns(header, rows)]
     listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for column in ("table", "parts of an address in it"):

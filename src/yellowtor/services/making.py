@@ -15,13 +15,13 @@ from uritemplate import URITemplate
 
 from yellowtor.answers.replies.reply import Request
 from yellowtor.contracts.position import Area
+from yellowtor.contracts.secret import MASK
 from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.bodies import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call
 from yellowtor.services.connection_settings import Signing
 from yellowtor.services.description import Description, Direction
-from yellowtor.services.masking import MASK
 from yellowtor.services.variables import Values
 from yellowtor.version import __version__
 

@@ -12,8 +12,8 @@ from urllib.parse import quote
 
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reading import Read
+from yellowtor.contracts.secret import MASK
 
-MASK = "•••"
 SHORTEST = 6  # characters of a secret: a shorter one occurs in texts that have nothing to do with it
 _BESIDE = rb"[a-z0-9+/_-]{0,3}=*"  # characters of Base64 that a secret shares with what is around it
 _ENTITIES: dict[str, list[str]] = {}

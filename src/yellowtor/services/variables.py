@@ -2,15 +2,17 @@
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from dotenv import dotenv_values
 from pydantic import Field, model_validator
 
 from yellowtor.contracts.ambient import Ambient
+from yellowtor.contracts.secret import Secret
 from yellowtor.errors import BadJob, KeyRefused
-from yellowtor.services.masking import MASK, SHORTEST
+from yellowtor.services.masking import SHORTEST
 from yellowtor.settings import Settings
 
 
@@ -45,19 +47,31 @@ class Variable(Settings):
 
 @dataclass(frozen=True)
 class Values:
-    """The values of a description's variables. repr shows no value."""
+    """The values of a description's variables, and remarks about them.
 
-    plain: Mapping[str, str] = field(repr=False)
-    secret_names: frozenset[str] = frozenset()
+    unset names the variables without a value: their names stand for the values, and nothing can be sent.
+    """
+
+    values: Mapping[str, str | Secret]
     remarks: Sequence[str] = ()
-    unset: Sequence[str] = ()  # what those without a value are known by, which stands for it: nothing can be sent
+    unset: Sequence[str] = ()
+
+    @cached_property
+    def plain(self) -> Mapping[str, str]:
+        """The values as a request needs them."""
+        return {name: value.reveal() if isinstance(value, Secret) else value for name, value in self.values.items()}
+
+    @property
+    def secret_names(self) -> frozenset[str]:
+        """The variables whose values are secret."""
+        return frozenset(name for name, value in self.values.items() if isinstance(value, Secret))
 
     def shown(self) -> dict[str, str]:
         """The values as they may be printed."""
-        return {name: MASK if name in self.secret_names else value for name, value in self.plain.items()}
+        return {name: str(value) for name, value in self.values.items()}
 
     def secrets(self) -> list[str]:
-        """What nobody may see."""
+        """The secret values, for whoever masks them."""
         return [self.plain[name] for name in self.secret_names]
 
 
@@ -108,8 +122,9 @@ def find_values(
         if value != value.strip():
             remarks.append(f"{variable.place()} had blanks around its value; they were left out")
         plain[name] = value.strip()
-    secret = frozenset(n for n, v in variables.items() if v.secret and n not in unset)
-    return Values(plain, secret, remarks, tuple(unset.values()))
+    secret = {name for name, variable in variables.items() if variable.secret and name not in unset}
+    values = {name: Secret(text) if name in secret else text for name, text in plain.items()}
+    return Values(values, remarks, tuple(unset.values()))
 
 
 def _open_to_others(variable: Variable, files: Sequence[Path], folder: Path) -> Path | None:

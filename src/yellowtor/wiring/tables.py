@@ -4,7 +4,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yellowtor.contracts.ambient import Ambient
+from yellowtor.contracts.secret import Secret
 from yellowtor.contracts.table import Table
+from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.files import dated, real_path
 from yellowtor.run.jobs.job import Job
@@ -94,12 +96,12 @@ def _standard_input(stated: StatedDialect, ambient: Ambient) -> FileTable:
 
 def database_password(
     variable: str | None, folder: Path, what: str = "database", ambient: Ambient = PROCESS
-) -> str | None:
+) -> Secret | None:
     """The password of a database, from the environment or a `.env`."""
     if variable is None:
         return None
     wanted = {"password": Variable(environment=variable, default=None, secret=True)}
-    return find_values(wanted, ambient, folder, what).plain["password"]
+    return Secret(find_values(wanted, ambient, folder, what).plain["password"])
 
 
 def _database_table(job: Job, folder: Path, ambient: Ambient) -> Table:
@@ -112,14 +114,13 @@ def _database_table(job: Job, folder: Path, ambient: Ambient) -> Table:
         return Named.parse(name) if name else None
 
     place = Place(
-        records.database or "",
+        DatabaseUrl(records.database or "", database_password(records.password_from, folder, ambient=ambient)),
         named(records.table),
         records.query,
         tuple(records.keys()),
         records.only,
         records.first,
         named(job.write.table),
-        database_password(records.password_from, folder, ambient=ambient),
     )
     held = [records.latitude, records.longitude]
     needed = [*job.composing().raw_columns(), *filter(None, [records.name, *held])]

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from time import sleep
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import create_engine, update
 from sqlalchemy.engine import URL, ExceptionContext
@@ -20,7 +20,7 @@ from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLA
 from sqlalchemy.pool import NullPool
 
 from yellowtor.contracts.clock import Clock
-from yellowtor.database_url import read_url, shown_url, without_password
+from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
@@ -50,33 +50,24 @@ SETTINGS = {
 }
 
 
-class Server(NamedTuple):
-    """Where a shared ledger is; the password is not in the URL."""
+class Server(DatabaseUrl):
+    """Where a shared ledger is."""
 
-    url: str
-    password: str | None = None
+    __slots__ = ()
 
     def full_url(self) -> URL:
-        """Raises BadJob."""
-        url = read_url(self.url)
+        """The URL with its password and driver. Raises BadJob."""
+        url = self.read()
         if url is None:
-            shown = without_password(self.url)
             raise BadJob(
-                f"ledger = {shown!r} is not the URL of a database, such as postgresql://user@host/name. "
+                f"ledger = {self.as_written()!r} is not the URL of a database, such as postgresql://user@host/name. "
                 "Nothing was sent."
             )
         if url.get_backend_name() != "postgresql":
             raise BadJob(
                 f"ledger = {self}: a ledger is a file, or a PostgreSQL: postgresql://user@host/name. Nothing was sent."
             )
-        url = url.set(password=self.password) if self.password else url
         return url.set(drivername="postgresql+psycopg")
-
-    def __repr__(self) -> str:
-        return f"Server({str(self)!r})"
-
-    def __str__(self) -> str:
-        return shown_url(self.url)
 
 
 class ServerClock:

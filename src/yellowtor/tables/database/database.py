@@ -14,7 +14,9 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, NoSuchTableError
 
+from yellowtor.contracts.secret import Secret
 from yellowtor.contracts.table import LEAVE, Answering, OnWritten, PageWritten, Row
+from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, Texts, as_text, as_texts, ignore_written
 from yellowtor.tables.column_precision import as_stored, remark
@@ -277,9 +279,9 @@ def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterab
     return [(which, places) for which, places in groups.items() if which]
 
 
-def tables_of(url: str, password: str | None, folder: Path) -> list[Named]:
+def tables_of(url: str, password: Secret | None, folder: Path) -> list[Named]:
     """The tables and views of a database, those of its default schema first; none of PostGIS. Raises BadSource."""
-    place = Place(url, None, password=password)
+    place = Place(DatabaseUrl(url, password), None)
     with told(place.shown(), "can't be opened"):
         look = sa.inspect(open_engine(place.full_url(folder)))
         own = [Named(name) for name in (*look.get_table_names(), *look.get_view_names())]

@@ -6,14 +6,14 @@ The database's errors become ours here; each says what was and was not written. 
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
-from yellowtor.database_url import read_url, shown_url, without_password
+from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadSource
 from yellowtor.tables.database.dialects.registry import dialect_of
 
@@ -58,31 +58,28 @@ class Place:
     results the table that the answers go into, if not into their own.
     """
 
-    url: str = field(repr=False)
+    url: DatabaseUrl
     table: Named | None
     query: str | None = None
     keys: tuple[str, ...] = ()
     only: str | None = None
     first: str | None = None
     results: Named | None = None
-    password: str | None = field(default=None, repr=False)
 
     def full_url(self, folder: Path) -> URL:
         """The URL with its password and its driver; an SQLite file is looked for from the job's folder."""
-        url = read_url(self.url)
+        url = self.url.read()
         if url is None:
             raise BadSource(
-                f"records.database = {without_password(self.url)!r} is not the URL of a database, such as "
+                f"records.database = {self.url.as_written()!r} is not the URL of a database, such as "
                 "postgresql://user@host/name or sqlite:///file.db. Nothing was sent."
             )
-        if self.password is not None:
-            url = url.set(password=self.password)
         dialect = dialect_of(url.drivername)
         return dialect.located(url.set(drivername=dialect.driver or url.drivername), folder)
 
     def shown(self) -> str:
         """The URL without password, driver and options."""
-        return shown_url(self.url)
+        return str(self.url)
 
 
 def open_engine(url: URL) -> sa.Engine:
