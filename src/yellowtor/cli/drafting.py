@@ -12,6 +12,7 @@ from rich.text import Text
 
 from yellowtor.addresses.guess import find_header, guess_columns
 from yellowtor.cli.console import note, stderr, write_out
+from yellowtor.contracts.secret import Secret
 from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
@@ -27,7 +28,7 @@ LOOKED_AT = 40  # tables of a database
 
 
 def draft_command(
-    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: Secret | None
+    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: str | None
 ) -> None:
     if into and into.exists():
         raise BadJob(f"{into} is there already. Name another file with --into, or remove it. Nothing was written.")
