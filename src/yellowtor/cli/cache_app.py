@@ -5,6 +5,8 @@ from typing import Annotated
 
 import typer
 
+from yellowtor.cli.completion import job_files, service_names
+
 app = typer.Typer(
     help="Show, correct, delete, export and import what the ledger knows about addresses.",
     no_args_is_help=True,
@@ -13,7 +15,9 @@ app = typer.Typer(
 )
 JobOption = Annotated[
     Path | None,
-    typer.Option("--job", metavar="JOB.toml", help="The ledger of this job; default: your own."),
+    typer.Option(
+        "--job", metavar="JOB.toml", help="The ledger of this job; default: your own.", autocompletion=job_files
+    ),
 ]
 LedgerOption = Annotated[Path | None, typer.Option("--ledger", metavar="FILE", help="Or this file of a ledger.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")]
@@ -111,7 +115,10 @@ def expire(
         typer.Option("--older-than", min=0, metavar="DAYS", help="All that is older, whatever the services' terms."),
     ] = None,
     service: Annotated[
-        str | None, typer.Option("--service", metavar="NAME", help="With --older-than: of this service only.")
+        str | None,
+        typer.Option(
+            "--service", metavar="NAME", help="With --older-than: of this service only.", autocompletion=service_names
+        ),
     ] = None,
     job: JobOption = None,
     ledger: LedgerOption = None,

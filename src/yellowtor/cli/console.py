@@ -11,7 +11,6 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
-import click
 from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook
 from rich.live import Live
 from rich.segment import Segment
@@ -21,6 +20,7 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left
+from yellowtor.cli.debugging import DEBUG
 from yellowtor.cli.eventlog import EventLog
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.markers.look import MARKS
@@ -68,12 +68,6 @@ def mark(outcome: Outcome) -> Text:
     return Text(f"{style.sign} {outcome.value}", style.style)
 
 
-def debugging() -> bool:
-    """Whether the command was called with --debug."""
-    context = click.get_current_context(silent=True)
-    return bool(context and context.find_root().obj)
-
-
 def note(console: Console, text: str) -> None:
     """A remark about what was found or assumed."""
     console.print(f"note: {text}", style="yellow", soft_wrap=True)
@@ -84,7 +78,7 @@ class Progress:
 
     def __init__(self, console: Console, log: EventLog | None = None, *, debug: bool | None = None) -> None:
         self._console = console
-        self._debug = debugging() if debug is None else debug
+        self._debug = DEBUG.get() if debug is None else debug
         self._log = log
         self._asked = ""
         self._left: Left | None = None

@@ -16,6 +16,8 @@ from typing import Annotated
 import typer
 
 from yellowtor.cli import cache_app, service_commands
+from yellowtor.cli.completion import description_files, job_files
+from yellowtor.cli.debugging import DEBUG
 from yellowtor.version import __version__
 
 SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
@@ -25,12 +27,14 @@ app = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    add_completion=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
 
 app.add_typer(cache_app.app, name="cache")
+
+
+JobArgument = Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.", autocompletion=job_files)]
 
 
 class Again(StrEnum):
@@ -47,7 +51,6 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def common(
-    context: typer.Context,
     debug: Annotated[bool, typer.Option("--debug", help="Show where an error came from.")] = False,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and end.")
@@ -55,12 +58,12 @@ def common(
 ) -> None:
     """Say `yellowtor COMMAND --help` for the options of a command."""
     del version
-    context.obj = debug
+    DEBUG.set(debug)
 
 
 @app.command()
 def run(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Read and plan; send and write nothing.")] = False,
     at_most: Annotated[
         int | None, typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")
@@ -131,7 +134,7 @@ def _seconds(text: str) -> float:
 
 @app.command()
 def check(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     ask: Annotated[bool, typer.Option("--ask", help="Send one request too, about the first record.")] = False,
     json: Annotated[bool, typer.Option("--json", help="Give what was found as JSON.")] = False,
 ) -> None:
@@ -148,7 +151,10 @@ def draft(
         Path | None, typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")
     ] = None,
     service: Annotated[
-        Path | None, typer.Option("--service", metavar="FILE.toml", help="The service description.")
+        Path | None,
+        typer.Option(
+            "--service", metavar="FILE.toml", help="The service description.", autocompletion=description_files
+        ),
     ] = None,
     table: Annotated[str | None, typer.Option("--table", help="The table of a database.")] = None,
     sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook.")] = None,
@@ -164,7 +170,7 @@ def draft(
 
 @app.command()
 def pin(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     key: Annotated[
         str | None,
         typer.Argument(metavar="KEY", help="The record's key; without one, the pins that there are are listed."),
@@ -191,7 +197,7 @@ def pin(
 
 @app.command()
 def plan(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     what_if: Annotated[
         list[str],
         typer.Option(
@@ -221,7 +227,7 @@ def plan(
 
 @app.command()
 def quota(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     png: Annotated[
         Path | None, typer.Option("--png", metavar="FILE.png", help="Draw it: by day, and how full windows are.")
     ] = None,
@@ -244,7 +250,7 @@ def quota(
 
 @app.command()
 def preview(
-    job: Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.")],
+    job: JobArgument,
     show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:

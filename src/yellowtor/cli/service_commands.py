@@ -6,6 +6,8 @@ from typing import Annotated
 
 import typer
 
+from yellowtor.cli.completion import address_parts, description_files, job_files
+
 
 class Shown(StrEnum):
     """What `try` shows."""
@@ -39,7 +41,12 @@ def try_(
     address: Annotated[str, typer.Argument(metavar="[ADDRESS]", help="An address in one line.")] = "",
     part: Annotated[
         list[str],
-        typer.Option("--part", metavar="NAME=TEXT", help="Or a part of it, such as street=…; may be repeated."),
+        typer.Option(
+            "--part",
+            metavar="NAME=TEXT",
+            help="Or a part of it, such as street=…; may be repeated.",
+            autocompletion=address_parts,
+        ),
     ] = [],  # noqa: B006
     at: Annotated[
         str | None,
@@ -47,11 +54,21 @@ def try_(
     ] = None,
     service: Annotated[
         list[Path],
-        typer.Option("--service", metavar="FILE.toml", help="The service description; several are shown side by side."),
+        typer.Option(
+            "--service",
+            metavar="FILE.toml",
+            help="The service description; several are shown side by side.",
+            autocompletion=description_files,
+        ),
     ] = [],  # noqa: B006
     job: Annotated[
         Path | None,
-        typer.Option("--job", metavar="JOB.toml", help="Ask as this job would, by its service and its ledger."),
+        typer.Option(
+            "--job",
+            metavar="JOB.toml",
+            help="Ask as this job would, by its service and its ledger.",
+            autocompletion=job_files,
+        ),
     ] = None,
     record: Annotated[
         str | None,

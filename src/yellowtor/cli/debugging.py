@@ -1,0 +1,5 @@
+"""Whether the command was called with --debug."""
+
+from contextvars import ContextVar
+
+DEBUG = ContextVar("debug", default=False)
