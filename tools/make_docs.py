@@ -39,10 +39,10 @@ EXAMPLES = {
     "Outlines instead of points": "stand-in-outlines.toml",
 }
 AGAIN = {
-    "reverse.reply": "It is as `[reply]` below, whole.",
-    "reverse.many": "It is as `[forward.many]`.",
-    "reverse.poll": "It is as `[forward.poll]`.",
-    "forward.many.reply": "It is as `[reply]` below, whole.",
+    "reverse.reply": "The keys are those of `[reply]` below.",
+    "reverse.many": "The keys are those of `[forward.many]`.",
+    "reverse.poll": "The keys are those of `[forward.poll]`.",
+    "forward.many.reply": "The keys are those of `[reply]` below.",
 }
 WORDS = {
     str: "text",
@@ -54,42 +54,6 @@ WORDS = {
     Path: "file",
     Any: "any value",
 }
-
-
-RULES = """\
-## What holds for every service
-
-**Nothing found needs a sign.** It is an empty list where `candidates` points to (`{"places": []}` for `$.places[*]`), a
-rule of the kind `nothing found`, or a status that such a rule names. Every other reply without a list is *unreadable*:
-`{}`, `null`, `{"error": …}`, 202, 404. When five replies in a row can't be read and no place was read so far, the run
-stops and shows what came. Correct the description and run again: kept replies are read again, and not paid again.
-
-**A position is read whole or not at all.** A text may be two decimals (`54.1, −8.2`), degrees with minutes and seconds
-(`54°6′30″N 8°12′W`, `54:06:30 -8:12:00`, `54 06 30 N, 8 12 00 W`), a WKT point with Z, M and SRID, a `geo:` URI
-(RFC 5870), or ISO 6709 (`+54.10-008.20/`). Whole numbers are divided by `scale`. Everything else is passed over, and
-quoted in the reason.
-
-**JSONPath** is RFC 9535, with filters: `$.parts[?@.type=='town'].text` is the text of the part that is a town,
-`$.results[?@.score > 0.5]` are the results with a score above a half.
-
-**Redirects** are followed within the origin (scheme, host and port), three at most, and each is a request that counts.
-One to another origin is not followed, for a key must not go there: the message says where it points.
-
-**Keys** are looked for in the environment, then in `.env` in the current folder, then in `.env` in the folder of the
-description, then in `file`, `keyring` and `default`. A secret has six characters or more. It is masked in all that is
-printed, logged, kept or written, in every spelling in which a service may echo it: percent-encoded, as an escape of
-JSON, a reference of HTML, in Base64 or hexadecimal. When a service refuses a key that is in a `file` (401), the file is
-read once more.
-
-**A description or a job of a stranger is like a program of a stranger.** It can send any file that you may read to any
-URL (`variables.NAME.file`). Read it before you run it.
-
-**Proxies and certificates.** `[connection]` names a proxy and certificates of your own. Without it, `HTTPS_PROXY`,
-`HTTP_PROXY`, `NO_PROXY` and `SSL_CERT_FILE` of the environment hold. With `pip install 'yellowtor[brotli]'`, replies
-may be compressed with Brotli.
-
-The levels, their ranks and reaches are in [outcomes.md](outcomes.md#levels).
-"""
 
 
 def models_of(kind: Any) -> list[type[BaseModel]]:
@@ -159,7 +123,7 @@ def page(title: str, opening: str, model: type[BaseModel], examples: dict[str, s
 def outcomes() -> str:
     lines = [HEAD, "# Outcomes, kinds, levels and exit codes", "", "## Outcomes", ""]
     lines += [
-        "Every record ends in exactly one; they add up to the records read.",
+        "Every record ends with exactly one outcome. The outcomes add up to the records read.",
         "",
         "| outcome | meaning |",
         "|---|---|",
@@ -171,25 +135,14 @@ def outcomes() -> str:
     yes = {True: "yes", False: ""}
     lines += [f"| {kind} | {yes[kind.may_pass]} | {yes[kind.stops_service]} |" for kind in Kind]
     lines += ["", "## Levels", "", "The terms of INSPIRE's address data specification (D2.8.I.5), finest first; the"]
-    lines += ["reach is what is assumed where a reply gives no box.", "", "| rank | level | reach |", "|---|---|---|"]
+    lines += ["reach is assumed if a reply has no bounding box.", "", "| rank | level | reach |", "|---|---|---|"]
     lines += [f"| {level.rank} | {level} | {level.reach_m:,.0f} m |" for level in Level]
     return "\n".join([*lines, ""])
 
 
 def main(folder: Path) -> None:
-    job = "A job is a TOML file. Paths in it are taken from its own folder. Every key it may have:"
-    service = (
-        "A service description is a TOML file that says how to ask a service and how to read its reply; a person\n"
-        "with the service's documentation open writes it, best from the one of those at the end of this page that\n"
-        "is most like it. What comes of it can be seen without spending anything:\n\n"
-        "- `yellowtor try ADDRESS --service FILE.toml --show request` shows the request and sends nothing;\n"
-        "- `yellowtor try ADDRESS --service FILE.toml --save reply.http` asks once and keeps the reply;\n"
-        "- `yellowtor try --service FILE.toml --reply reply.http` reads it again, as often as you change the\n"
-        "  description: which rule said what the reply means, what each path found, which found nothing.\n\n"
-        "What a description need not say: statuses mean what RFC 9110 says, Retry-After and RateLimit fields are\n"
-        "heeded, problem details (RFC 9457) are read, a web page or half a reply is never taken for an answer, and\n"
-        "neither is a position of 0,0 or off the globe.\n\n" + RULES + "\nEvery key it may have:"
-    )
+    job = "A job is a TOML file. Its paths are relative to its own folder. All keys:"
+    service = (Path(__file__).parent / "service-description-intro.md").read_text(encoding="utf-8").rstrip()
     (folder / "job-file.md").write_text(
         page("The job file", job, Job, {"The demo's own": "job.toml"}), encoding="utf-8"
     )

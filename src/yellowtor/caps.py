@@ -12,10 +12,12 @@ from yellowtor.settings import Settings
 
 
 class CapRule(Settings):
-    """Your own limit for a calendar span: a number of requests, or an amount of money."""
+    """Your own limit for a calendar span: a number of requests or an amount of money."""
 
-    requests: int | None = Field(None, ge=1, description="The most requests.")
-    money: Decimal | None = Field(None, gt=0, description="Or the most money, in the currency of the prices.")
+    requests: int | None = Field(None, ge=1, description="The highest number of requests.")
+    money: Decimal | None = Field(
+        None, gt=0, description="Or the highest amount of money, in the currency of the prices."
+    )
     span: Span = Field(alias="in", description="One of: " + ", ".join(f"`{span}`" for span in Span) + ".")
 
     @model_validator(mode="after")

@@ -138,7 +138,7 @@ COLUMNS: Sequence[AnswerColumn] = (
         samples=[outcome.value for outcome in Outcome],
     ),
     _field("confidence", "Probability that the point is right, 0 to 1.", is_number=True, samples=(0.9876, 1.0)),
-    _field("level", "How fine the position is.", samples=["", *(level.value for level in Level)]),
+    _field("level", "The level of the position.", samples=["", *(level.value for level in Level)]),
     AnswerColumn(
         "matched",
         "The address that the service answered.",
@@ -200,10 +200,10 @@ COLUMNS: Sequence[AnswerColumn] = (
     ),
     AnswerColumn(
         "geometry",
-        "The point as the database's own type, where it has one: PostGIS (EWKB, SRID 4326).",
+        "The point as a PostGIS geometry (EWKB, SRID 4326).",
         lambda cells: [ewkb(*point) if point else None for point in cells.points],
     ),
-    _field("service", "Who answered.", usual_length=12),
+    _field("service", "The service that answered.", usual_length=12),
     _field("asked_at", "When the answer came: ISO 8601, UTC.", samples=("2026-01-31T12:34:56.789+00:00",)),
 )
 BY_NAME = {column.name: column for column in COLUMNS}

@@ -15,13 +15,14 @@ from yellowtor.settings import Settings
 class WindowRule(Settings):
     """A quota: a number of requests in a span of time."""
 
-    requests: int = Field(ge=1, description="Requests (or questions, as `many.counts` says) that the window allows.")
+    requests: int = Field(ge=1, description="The number of requests (or questions, see `many.counts`) in the window.")
     span: Span = Field(alias="in", description="One of: " + ", ".join(f"`{span}`" for span in Span) + ".")
     rolling: bool = Field(
         False,
-        description="It looks back from each instant, a month by 30 days; else the calendar's begins for all at once.",
+        description="`true`: any span of this length (a month has 30 days). `false`: the calendar's day, week or "
+        "month.",
     )
-    leave: int = Field(0, ge=0, description="The number of these that is left for others who use the key.")
+    leave: int = Field(0, ge=0, description="The number of them to leave for others who use the key.")
 
     @model_validator(mode="after")
     def _some_left(self) -> "WindowRule":
@@ -31,12 +32,12 @@ class WindowRule(Settings):
 
 
 class TierRule(Settings):
-    """Requests of a calendar month, in the order of their number."""
+    """A tier of the requests in a calendar month."""
 
     upto: int | None = Field(
-        None, ge=1, description="The last request of the month with this price; the last tier has none."
+        None, ge=1, description="The number of the last request with this price. The last tier has none."
     )
-    per_thousand: Decimal = Field(ge=0, description="What a thousand of them cost; 0 is free.")
+    per_thousand: Decimal = Field(ge=0, description="The price of 1,000 requests; 0 is free.")
 
     @field_validator("per_thousand")
     @classmethod
@@ -47,10 +48,10 @@ class TierRule(Settings):
 
 
 class PriceRule(Settings):
-    """What requests cost."""
+    """A price."""
 
     currency: str = Field(pattern="^[A-Z]{3}$", description="Code of ISO 4217, such as `EUR`.")
-    since: date = Field(date.min, description="The day from which it holds; else from the beginning.")
+    since: date = Field(date.min, description="The first day on which it holds.")
     tiers: list[TierRule] = Field(
         min_length=1, description="Such as `[{ upto = 10000, per_thousand = 0 }, { per_thousand = 4.5 }]`."
     )
@@ -82,21 +83,24 @@ class PriceRule(Settings):
 
 
 class Allowance(Settings):
-    account: str | None = Field(None, description="The allowance that requests are charged to; else the name.")
-    per_second: float | None = Field(None, gt=0, description="Requests a second; without it, no pace is kept.")
+    account: str | None = Field(
+        None, description="The account that requests are charged to. Default: the service's name."
+    )
+    per_second: float | None = Field(None, gt=0, description="The pace: requests a second. Default: no limit.")
     burst: int = Field(
-        1, ge=1, description="So many may leave at once after a pause: a second may hold `burst` - 1 more."
+        1,
+        ge=1,
+        description="The number of requests that may be sent at once after a pause: a second may contain "
+        "`burst` - 1 more.",
     )
-    parallel: int = Field(4, ge=1, le=256, description="Requests in flight at the same time.")
-    per_day: int | None = Field(None, ge=1, description="Requests in a calendar day: the plainest of windows.")
-    windows: list[WindowRule] = Field(default_factory=list, description="All other windows; each must be kept.")
-    caps: list[CapRule] = Field(
-        default_factory=list, description="Limits of your own, below the service's, over all jobs."
-    )
-    prices: list[PriceRule] = Field(default_factory=list, description="Prices, each from its day on; of one currency.")
-    zone: str = Field("UTC", description="IANA time zone in which days, weeks and months begin.")
-    tries: int = Field(4, ge=1, le=20, description="Requests for one question before it has failed.")
-    timeout_s: float = Field(20.0, gt=0, le=600, description="Seconds after which a request is given up.")
+    parallel: int = Field(4, ge=1, le=256, description="The highest number of requests in flight at the same time.")
+    per_day: int | None = Field(None, ge=1, description="Requests in a calendar day: the simplest window.")
+    windows: list[WindowRule] = Field(default_factory=list, description="More windows. All of them hold.")
+    caps: list[CapRule] = Field(default_factory=list, description="Your own limits, for all jobs.")
+    prices: list[PriceRule] = Field(default_factory=list, description="Prices, in one currency.")
+    zone: str = Field("UTC", description="IANA time zone of days, weeks and months.")
+    tries: int = Field(4, ge=1, le=20, description="The highest number of requests for one question.")
+    timeout_s: float = Field(20.0, gt=0, le=600, description="Seconds to wait for a reply.")
 
     @model_validator(mode="after")
     def _one_currency(self) -> "Allowance":

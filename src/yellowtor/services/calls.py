@@ -22,7 +22,7 @@ class Call(Settings):
     """One request. Templates fill in variables."""
 
     url: str = Field(description="URI template (RFC 6570) of the request.")
-    method: Literal["GET", "POST"] = Field("GET", description="POST where the question stands in a body.")
+    method: Literal["GET", "POST"] = Field("GET", description="POST if the question is in a body.")
     headers: dict[str, str] = Field(
         default_factory=dict, description="Header fields; their values are templates with the same variables."
     )
@@ -36,7 +36,7 @@ class Call(Settings):
     form: dict[str, str] = Field(
         default_factory=dict, description="Or as a form (application/x-www-form-urlencoded): its fields."
     )
-    xml: str | None = Field(None, description="Or as XML: a template whose variables are escaped as XML wants it.")
+    xml: str | None = Field(None, description="Or as XML: a template. Values are escaped.")
 
     @model_validator(mode="after")
     def _one_body(self) -> "Call":
@@ -57,19 +57,23 @@ class Call(Settings):
 
 
 class Poll(Settings):
-    """Where a service takes a question (202, or a rule of the kind `accepted`) and has its reply later.
+    """The service accepts a question (202, or a rule of the kind `accepted`) and replies later.
 
-    The ticket is kept in the ledger: a run that is cut goes on looking, and does not ask again.
+    The ticket is stored in the ledger: the next run continues to fetch the reply and does not ask again.
     """
 
     ticket: str | None = Field(
         None,
-        description="Path to the ticket in the reply that accepts. Without it, the ticket is its field `Location`.",
+        description="Path to the ticket in the first reply. Default: its header field `Location`.",
     )
-    url: str = Field("{+ticket}", description="URI template of the request that looks; it has `{ticket}`.")
-    every_s: float = Field(2.0, gt=0, le=3600, description="Seconds between two looks; `Retry-After` can ask for more.")
-    most: int = Field(100, ge=1, le=100_000, description="Looks in one run; the next run goes on.")
-    counts: bool = Field(True, description="Whether the allowance counts each look.")
+    url: str = Field("{+ticket}", description="URI template of the request for the result, with `{ticket}`.")
+    every_s: float = Field(
+        2.0, gt=0, le=3600, description="Seconds between two of these requests; `Retry-After` can demand more."
+    )
+    most: int = Field(
+        100, ge=1, le=100_000, description="The highest number of these requests in one run. The next run continues."
+    )
+    counts: bool = Field(True, description="Whether the quota counts each of them.")
 
     @model_validator(mode="after")
     def _has_ticket(self) -> "Poll":
@@ -79,37 +83,39 @@ class Poll(Settings):
 
 
 class Many(Call):
-    """Where a service takes many questions in one request. Each result is read as a reply of its own, by `[reply]`.
+    """One request with many questions. Each result is read like a single reply, by `[reply]`.
 
-    The templates fill in `questions` and what others may have beside the parts of an address; `question` has those of
-    the operation, and `id`.
+    The templates have the variable `questions`, and those of `[forward]` except the address. `question` has all variables
+    of `[forward]`, and `id`.
     """
 
-    most: int = Field(ge=2, le=100_000, description="Questions in a request at most.")
+    most: int = Field(ge=2, le=100_000, description="The highest number of questions in a request.")
     question: Any = Field(
-        description="One question: a template like that of the body. All of them stand where the body (or the URL) has "
-        "`{questions}`: in JSON as a list, else one after the other."
+        description="One question: a template like that of the body. All questions replace `{questions}` in the "
+        "body (or the URL): in JSON as a list, else joined."
     )
     joined_by: Annotated[str, StringConstraints(strip_whitespace=False)] = Field(
-        "", description="What stands between them, where they are no list."
+        "", description="The text between two questions, if they are not a list."
     )
     results: str | None = Field(
-        None, description="Path to the results in the reply, one for each question. Of `text` every line, else needed."
+        None,
+        description="Path to the results in the reply, one for each question. Needed, except for `text`, "
+        "where every line is a result.",
     )
     id: str | None = Field(
         None,
-        description="Path from a result to the `{id}` of its question; of `text`, lines with one id are one result. "
-        "Without it, results come in the order of the questions.",
+        description="Path from a result to the `{id}` of its question. In `text`, lines with the same id are one "
+        "result. Without it, results are in the order of the questions.",
     )
     keyed: bool = Field(
-        False, description="Of JSON: `results` finds an object whose names are the `{id}`s, and not a list."
+        False, description="In JSON: `results` finds an object with the `{id}`s as names, instead of a list."
     )
     missing: Literal["nothing found", "unreadable"] = Field(
-        "unreadable", description="What it means when a question has no result: else it is asked alone."
+        "unreadable", description="The kind of a question without a result. If `unreadable`, it is asked alone."
     )
-    reply: ReplyRules | None = Field(None, description="How a result is read, where it differs from a reply.")
+    reply: ReplyRules | None = Field(None, description="How a result is read, if not by `[reply]`.")
     counts: Literal["questions", "requests"] = Field(
-        "questions", description="What the allowance counts, its pace as well: each question, or each request."
+        "questions", description="What the quota and the pace count: each question, or each request."
     )
 
     @model_validator(mode="after")
@@ -130,9 +136,9 @@ class Operation(Call):
 
     about: ClassVar[tuple[str, ...]] = ()  # the variables that say what is asked about
 
-    candidates: int = Field(5, ge=1, le=100, description="How many candidates to ask for: the variable `limit`.")
-    poll: Poll | None = Field(None, description="Where the reply comes later: how it is looked for.")
-    many: Many | None = Field(None, description="How many questions are asked at once, where that is possible.")
+    candidates: int = Field(5, ge=1, le=100, description="The number of candidates to ask for: the variable `limit`.")
+    poll: Poll | None = Field(None, description="For a service whose reply comes later: how to fetch it.")
+    many: Many | None = Field(None, description="For a service that takes many questions in one request.")
 
     def wants(self) -> tuple[str, ...]:
         """What, of what is asked about, the request is made of."""
@@ -140,22 +146,22 @@ class Operation(Call):
 
 
 class Forward(Operation):
-    """How an address is asked about.
+    """The request for an address.
 
-    Templates fill in `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`, `country`,
-    `language`, `limit`, `countries`, `west`, `south`, `east`, `north`, and your own variables: what the job says of
-    them, and nothing where it says nothing. `time` (seconds since 1970), `date_time` (ISO 8601, UTC) and `nonce` (32
-    random hexadecimal digits) are new in each request.
+    Templates have the variables `q` (the address in one line), `number`, `street`, `town`, `postcode`, `region`,
+    `country`, `language`, `limit`, `countries`, `west`, `south`, `east`, `north`, and your own. A variable without a
+    value is empty. `time` (seconds since 1970), `date_time` (ISO 8601, UTC) and `nonce` (32 random hexadecimal digits)
+    are new in each request.
     """
 
     about: ClassVar[tuple[str, ...]] = ADDRESS
 
 
 class Reverse(Operation):
-    """How a position is asked about: what is there?
+    """The request for a position.
 
-    Templates fill in `lat` and `lon` (degrees, WGS 84), and what those of an address may have beside its parts.
+    Templates have the variables `lat` and `lon` (degrees, WGS 84), and those of `[forward]` except the address.
     """
 
     about: ClassVar[tuple[str, ...]] = SPOT
-    reply: ReplyRules | None = Field(None, description="How its replies are read, where they differ from `[reply]`.")
+    reply: ReplyRules | None = Field(None, description="How replies are read in reverse, if not by `[reply]`.")

@@ -29,20 +29,22 @@ Direction = Literal["forward", "reverse"]
 
 
 class About(Settings):
-    name: str = Field(description="What reports call the service; part of every question's key.", min_length=1)
-    attribution: str = Field("", description="The credit that outputs with its data must show.")
+    name: str = Field(description="The name of the service in reports; part of every question's key.", min_length=1)
+    attribution: str = Field("", description="The credit that its terms require; shown in outputs with its data.")
     keep_days: int | None = Field(
         None,
         ge=1,
-        description="The number of days its terms allow to keep a reply; then it is asked again, if it is needed.",
+        description="The number of days that its terms allow to store a reply. After that, a question that is still "
+        "needed is asked again.",
     )
     keep_nothing_days: int | None = Field(
         90,
         ge=1,
-        description="The number of days after which an address that was not found is asked again, if it is needed.",
+        description="The number of days after which an address that was not found is asked again, if it is still "
+        "needed.",
     )
     contact: str = Field(
-        "", description="Whom the service may write to, where it wants to know: goes into the User-Agent. A template."
+        "", description="Contact for the service, such as an e-mail address; part of the User-Agent. A template."
     )
 
 
@@ -54,8 +56,8 @@ class Description(Settings):
     credentials: Credentials | None = None
     signing: Signing | None = None
     connection: Connection = Connection()
-    forward: Forward | None = Field(None, description="Needed, but for a service that is asked in reverse only.")
-    reverse: Reverse | None = Field(None, description="Where the service knows what is at a position.")
+    forward: Forward | None = Field(None, description="Needed, unless the service is only asked in reverse.")
+    reverse: Reverse | None = Field(None, description="For a service that can say what is at a position.")
     allowance: Allowance = Allowance()
     reply: ReplyRules
 

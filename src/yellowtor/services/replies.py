@@ -28,25 +28,26 @@ class ReplyRules(Settings):
     )
     encoding: str | None = Field(
         None,
-        description="How its text is encoded, such as `iso-8859-1`, where the reply does not say so, or says it "
-        "wrongly. A byte order mark always counts.",
+        description="The encoding of the text, such as `iso-8859-1`, if the reply does not state it, or states a "
+        "wrong one. A byte order mark takes precedence.",
     )
     candidates: str | None = Field(
         None,
-        description="Path to the candidates in the body. Of `geojson` the features, of `text` every line: else needed.",
+        description="Path to the candidates in the body. Needed, except for `geojson` (the features) and `text` "
+        "(every line).",
     )
-    message: str | None = Field(None, description="Where the service says in words what went wrong.")
-    decimal: Literal[".", ","] = Field(".", description="The mark of its decimals, where numbers are texts.")
+    message: str | None = Field(None, description="Path to the service's error message.")
+    decimal: Literal[".", ","] = Field(".", description="The decimal mark, if numbers are texts.")
     order: Literal["latitude longitude", "longitude latitude"] | None = Field(
         None,
-        description="The order within `position`, where that does not say it itself; of a GeoJSON geometry, longitude "
-        "comes first.",
+        description="The order within `position`, if the value itself does not state it. In a GeoJSON geometry, "
+        "longitude is first.",
     )
     scale: float = Field(
         1.0,
         gt=0,
         le=1e12,
-        description="How many units of a position (and box) make one degree: 1000000 for whole millionths.",
+        description="The number of units in one degree, for positions and boxes: 1000000 for whole millionths.",
     )
     crs: str | None = Field(
         None, description="Coordinate system of the positions: an EPSG code (`pip install 'yellowtor[crs]'`)."
@@ -54,29 +55,31 @@ class ReplyRules(Settings):
     fields: Paths = Paths()
     box: list[str] = Field(
         default_factory=list,
-        description="Paths from a candidate to its box in degrees: west, south, east, north; or one, to an array.",
+        description="Paths from a candidate to its bounding box in degrees: west, south, east, north; or one path "
+        "to an array.",
     )
     score: Scale = Scale()
     partial: list[str] = Field(
-        default_factory=list, description="What `fields.partial` says when only a part of the question matched."
+        default_factory=list,
+        description="The values of `fields.partial` that mean: only a part of the question matched.",
     )
     extra: dict[str, str] = Field(
-        default_factory=dict, description="Fields of your own choice by name; a job can map them to columns."
+        default_factory=dict, description="More fields, by names of your choice. A job can map them to columns."
     )
-    namespaces: dict[str, str] = Field(default_factory=dict, description="Of `xml`: the prefixes that paths use.")
-    delimiter: str = Field(",", min_length=1, max_length=1, description="Of `text`: what stands between its columns.")
-    header: bool = Field(False, description="Of `text`: whether its first line names the columns.")
+    namespaces: dict[str, str] = Field(default_factory=dict, description="For `xml`: the prefixes that paths use.")
+    delimiter: str = Field(",", min_length=1, max_length=1, description="For `text`: the character between columns.")
+    header: bool = Field(False, description="For `text`: whether the first line names the columns.")
     levels: dict[str, LevelWord] = Field(
-        default_factory=dict, description="The service's own words for the level, each with one of ours."
+        default_factory=dict, description="The service's words for levels, each with one of ours."
     )
     level: LevelWord | None = Field(
-        None, description='The level of every candidate that does not say its own: `{ level = "building" }`.'
+        None, description='The level of candidates that do not state one: `{ level = "building" }`.'
     )
     split: list[Split] = Field(default_factory=list)
     next: str | None = Field(
-        None, description="Path to the URL of the next page of candidates, on the same origin; each page is a request."
+        None, description="Path to the URL of the next page, on the same origin. Each page is a request."
     )
-    pages: int = Field(5, ge=1, le=100, description="Pages of one reply at most.")
+    pages: int = Field(5, ge=1, le=100, description="The highest number of pages of one reply.")
     rules: list[KindRule] = Field(default_factory=list)
 
     @field_validator("box")

@@ -24,7 +24,7 @@ class Paths(Settings):
         description="Or both in one: an array, or a text such as `54.1, 8.2`, `54°6′N 8°12′E`, `POINT(8.2 54.1)` or "
         "`geo:54.1,8.2`. Needs `order`.",
     )
-    level: str | None = Field(None, description="The service's own word for how fine the position is.")
+    level: str | None = Field(None, description="The service's own word for the level.")
     label: str | None = Field(None, description="The place in one readable line.")
     number: str | None = Field(None, description="House number.")
     street: str | None = Field(None, description="Street.")
@@ -33,9 +33,9 @@ class Paths(Settings):
     region: str | None = Field(None, description="Region.")
     country: str | None = Field(None, description="Country by name.")
     country_code: str | None = Field(None, description="Country by its ISO 3166-1 alpha-2 code.")
-    radius: str | None = Field(None, description="How far off the place may lie, in metres.")
-    score: str | None = Field(None, description="How sure the service says it is, on the scale of `score`.")
-    partial: str | None = Field(None, description="Where it says that only a part matched, in a word of `partial`.")
+    radius: str | None = Field(None, description="The uncertainty of the position in metres.")
+    score: str | None = Field(None, description="The service's own score, on the scale of `score`.")
+    partial: str | None = Field(None, description="Where the service says that only a part matched; see `partial`.")
 
     @model_validator(mode="after")
     def _one_position(self) -> "Paths":
@@ -52,10 +52,10 @@ class LevelWord(Settings):
 
 
 class Scale(Settings):
-    """The ends of the scale of the service's own score."""
+    """The scale of the service's own score."""
 
-    worst: float = Field(0.0, description="The score of what it does not believe itself.")
-    best: float = Field(1.0, description="The score of what it is certain of.")
+    worst: float = Field(0.0, description="The lowest score.")
+    best: float = Field(1.0, description="The highest score.")
 
     @model_validator(mode="after")
     def _apart(self) -> "Scale":
@@ -65,15 +65,15 @@ class Scale(Settings):
 
 
 class KindRule(Settings):
-    """The first rule all of which holds gives the kind of reply; when none does, the status does (RFC 9110)."""
+    """The first rule whose conditions all hold gives the kind of reply. If none holds, the status does (RFC 9110)."""
 
-    status: int | list[int] | None = Field(None, description="Holds for this HTTP status only, or for these.")
-    path: str | None = Field(None, description="Holds if this path finds something, anywhere in the body.")
+    status: int | list[int] | None = Field(None, description="Holds for this HTTP status, or for these.")
+    path: str | None = Field(None, description="Holds if this path finds something in the body.")
     absent: str | None = Field(None, description="Holds if this path finds nothing.")
     header: str | None = Field(None, description="Holds if the reply has this header field.")
-    equals: Any = Field(None, description="And `path`, or `header`, must say just this.")
-    matches: str | None = Field(None, description="Or this regular expression must occur in what it says.")
-    body: str | None = Field(None, description="Holds if this regular expression occurs in the body, whatever it is.")
+    equals: Any = Field(None, description="And the value of `path` or `header` is this.")
+    matches: str | None = Field(None, description="Or this regular expression occurs in the value.")
+    body: str | None = Field(None, description="Holds if this regular expression occurs in the body.")
     kind: Kind = Field(description="One of: " + ", ".join(f"`{kind}`" for kind in Kind) + ".")
 
     @field_validator("matches", "body")
@@ -134,7 +134,7 @@ class KindRule(Settings):
 
 
 class Split(Settings):
-    """A text of which parts are taken, where a place has not all of them in fields of their own."""
+    """Takes parts of an address from one text."""
 
     text: str = Field(description="Path to the text.")
     pattern: str = Field(

@@ -17,20 +17,20 @@ from yellowtor.settings import Settings
 
 
 class Variable(Settings):
-    """One `[variables.NAME]` of a service description. It is looked for in the order of these keys."""
+    """A variable of the templates. Its value is looked for in the order of these keys."""
 
     environment: str | None = Field(
         None, description="Name of the environment variable (or line of `.env`) with its value."
     )
     file: Path | None = Field(
-        None, description="Or a file that holds nothing but the value, from the description's folder, or `~/…`."
+        None, description="Or a file that contains only the value, relative to the description's folder, or `~/…`."
     )
     keyring: str | None = Field(
         None,
         description="Or an entry of the system's keyring, `service/user` (`pip install 'yellowtor[keyring]'`).",
     )
-    default: str | None = Field(None, description="The value when nothing else gives one.")
-    secret: bool = Field(False, description="Masked in everything that is printed, logged or kept.")
+    default: str | None = Field(None, description="The value if no other place has one.")
+    secret: bool = Field(False, description="Masked in everything that is printed, logged or stored.")
 
     @model_validator(mode="after")
     def _somewhere(self) -> "Variable":

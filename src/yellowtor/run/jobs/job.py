@@ -22,31 +22,27 @@ from yellowtor.settings import Settings
 
 
 class Next(Settings):
-    """With several services: which answers of one are not good enough, so that the next is asked as well."""
+    """Each key is a reason to ask the next service."""
 
-    nothing_found: bool = Field(True, description="It knows nothing of the address.")
-    failed: bool = Field(
-        True, description="It gave no usable reply, or was set aside for the run: its key refused, or failing on end."
-    )
+    nothing_found: bool = Field(True, description="The service found nothing.")
+    failed: bool = Field(True, description="The service gave no usable reply, refused the key, or kept failing.")
     below: float | None = Field(
-        None, gt=0, le=1, description="The confidence is below this; else below `judge.place_at`."
+        None, gt=0, le=1, description="The confidence is below this. Default: `judge.place_at`."
     )
     coarser_than: Level | None = Field(
         None,
-        description="The point stands for something coarser, such as `segment`; the rank is in docs/confidence.md.",
+        description="The point is coarser than this level, such as `segment`; docs/outcomes.md has the ranks.",
     )
-    outside_area: bool = Field(True, description="The point lies outside `judge.area`.")
-    spent: bool = Field(
-        False, description="Its allowance is spent. Without this, what it was not asked about waits for it."
-    )
+    outside_area: bool = Field(True, description="The point is outside `judge.area`.")
+    spent: bool = Field(False, description="The service's quota is spent. Without this, the records wait for it.")
 
 
 class Ask(Settings):
     service: Path | None = Field(None, description="The service description, from the job's folder.")
     services: list[Path] = Field(
         default_factory=list,
-        description="Or several, in the order in which they are asked; the best answer is taken. `[ask.next]` says "
-        "when the next one is.",
+        description="Or several, in the order in which they are asked. The best answer wins. `[ask.next]` says when "
+        "the next one is asked.",
     )
     language: str = Field("", description="Language of the answers: the variable `language` of the description.")
     countries: list[Annotated[str, Field(pattern="^[A-Za-z]{2}$")]] = Field(
@@ -55,16 +51,16 @@ class Ask(Settings):
         "with commas between them.",
     )
     decimals: int = Field(
-        5, ge=0, le=7, description="In reverse: decimals of a degree with which positions are asked about; 5 are 1 m."
+        5, ge=0, le=7, description="In reverse: the precision of a question, in decimals of a degree; 5 is 1 m."
     )
     confirm_above: float | None = Field(
-        None, ge=0, description="If a run may cost more than this, it asks before it sends anything, or wants `--yes`."
+        None, ge=0, description="If a run may cost more than this, it asks before it sends anything, or needs `--yes`."
     )
     caps: list[CapRule] = Field(
         default_factory=list,
-        description="Limits of the job's own, below those of its services; all of them together count.",
+        description="The job's own limits, for all of its services together.",
     )
-    next: Next = Field(Next(), description="When the next of several services is asked.")
+    next: Next = Field(Next(), description="When the next service is asked.")
 
     @model_validator(mode="after")
     def _some(self) -> "Ask":
@@ -82,11 +78,11 @@ class Ask(Settings):
 
 class Judge(Settings):
     tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
-    place_at: float = Field(0.8, gt=0, le=1, description="Confidence from which a point is *placed*.")
+    place_at: float = Field(0.8, gt=0, le=1, description="The lowest confidence of a *placed* point.")
     area: list[float] | None = Field(
         None,
-        description="Where the records lie: west, south, east, north, in degrees. No point outside is placed. A "
-        "description can prefer it, by variables of those names.",
+        description="The area of the records: west, south, east, north, in degrees. No point outside is placed. The "
+        "variables `west` … `north` of a description can tell the service.",
     )
 
     @field_validator("area")
@@ -118,27 +114,26 @@ class Job(Settings):
     name: str | None = Field(
         None,
         min_length=1,
-        description="What the ledger knows the job by, where several people or machines have a copy of it; else the "
+        description="The job's name in the ledger, if several people or machines have a copy of it. Default: the "
         "path of the job file.",
     )
     ledger: str | None = Field(
         None,
         min_length=1,
-        description="The ledger's file, from the job's folder; else the one of the user, shared by all jobs. Or a "
-        "PostgreSQL, shared by all who name it: `postgresql://user@host/name` (`pip install 'yellowtor[postgres]'`).",
+        description="The ledger's file, relative to the job's folder. Default: your own ledger, for all your jobs. "
+        "Or a PostgreSQL database to share: `postgresql://user@host/name` (`pip install "
+        "'yellowtor[postgres]'`).",
     )
     ledger_password_from: str | None = Field(
         None, description="Environment variable (or line of `.env`) with the password of that PostgreSQL."
     )
     direction: Literal["forward", "reverse"] = Field(
         "forward",
-        description="`reverse`: the records have a position (`records.latitude`, `records.longitude`) and get the "
-        "address that is there.",
+        description="`reverse`: the records have positions (`records.latitude`, `records.longitude`) and get "
+        "addresses.",
     )
     records: Records
-    address: AddressColumns | None = Field(
-        None, description="How an address is put together. Needed, but in `reverse`, which asks about positions."
-    )
+    address: AddressColumns | None = Field(None, description="How an address is composed. Needed, except in `reverse`.")
     ask: Ask
     judge: Judge
     write: Write
@@ -162,7 +157,7 @@ class Job(Settings):
         return frozenset(part for part, text in self.address.fixed if text) if self.address else frozenset()
 
     def ask_next(self) -> AskNext:
-        """When the next of several services is asked."""
+        """When the next service is asked."""
         told = self.ask.next
         below = self.judge.place_at if told.below is None else told.below
         return AskNext(below, told.nothing_found, told.failed, told.coarser_than, told.outside_area)

@@ -18,11 +18,11 @@ Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_w
 
 
 class TextFile(Settings):
-    """Needed only where what was found is wrong: a run says what it found."""
+    """Needed only if the detection is wrong; a run says what it detected."""
 
     encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
-    delimiter: Character | None = Field(None, description="What parts the fields: one character.")
-    quote: Character | None = Field(None, description="What fields are quoted by: one character.")
+    delimiter: Character | None = Field(None, description="The character between fields.")
+    quote: Character | None = Field(None, description="The character that quotes fields.")
     decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
 
     @field_validator("encoding")
@@ -41,9 +41,10 @@ class Records(Settings):
 
     file: Path | None = Field(
         None,
-        description="The file, from the job's folder: a workbook (.xlsx, .xlsm, .ods; to be read only .xls, .xlsb), "
-        "delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), a JSON array (.json), "
-        "GeoJSON points (.geojson, .json) or .parquet. `-` is standard input: delimited text.",
+        description="The file, relative to the job's folder: a workbook (.xlsx, .xlsm, .ods; read-only .xls, "
+        ".xlsb), delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), a "
+        "JSON array (.json), GeoJSON points (.geojson, .json) or .parquet. `-` is standard input: "
+        "delimited text.",
     )
     database: str | None = Field(
         None,
@@ -58,37 +59,36 @@ class Records(Settings):
         "of a workbook.",
     )
     query: str | None = Field(
-        None, description="Instead of `table`, a SELECT that gives the records; the answers go into `write.table`."
+        None, description="Instead of `table`: a SELECT that returns the records. The answers go into `write.table`."
     )
     only: str | None = Field(
         None,
-        description="SQL condition on the records: the others are left alone. The database runs it; for files DuckDB, "
-        "to which every column is text and an empty cell NULL (`pip install 'yellowtor[select]'`).",
+        description="SQL condition that selects the records; the others stay unchanged. The database runs it; for "
+        "files, DuckDB does, with every column as text and an empty cell as NULL (`pip install "
+        "'yellowtor[select]'`).",
     )
     first: str | None = Field(
         None,
-        description="What the records are put in order by (SQL): who goes first if not all can be asked.",
+        description="SQL order of the records: the first ones are asked first.",
     )
-    sheet: str | None = Field(None, description="The sheet of a workbook; else its first.")
-    block: str | None = Field(
-        None, description="Where the records stand on the sheet, header first: `B4`, `B4:H` or `B4:H200`."
-    )
+    sheet: str | None = Field(None, description="The sheet of a workbook. Default: the first.")
+    block: str | None = Field(None, description="The cells with the records, header first: `B4`, `B4:H` or `B4:H200`.")
     key: Column | Annotated[list[Column], Field(min_length=1)] | None = Field(
         None,
-        description="The column that tells records apart, or a list of them. Needed for files; of a table, else its "
-        "primary key.",
+        description="The column, or list of columns, that identifies a record. Needed for files. Default for a "
+        "table: its primary key.",
     )
-    name: Column | None = Field(None, description="The column with what people call a record; shown beside markers.")
+    name: Column | None = Field(None, description="The column with the record's name, shown beside markers.")
     latitude: Column | None = Field(
-        None, description="Column with the latitude that a record has already; else that of `write.columns`."
+        None, description="The column with the latitude that a record already has. Default: that of `write.columns`."
     )
-    longitude: Column | None = Field(None, description="The same for the longitude.")
+    longitude: Column | None = Field(None, description="The column with the longitude.")
     keep: bool = Field(
         True,
-        description="Records that have coordinates, not ours, are *kept* and not asked about as long as their "
-        "address stays as it is. `false` asks about them as well.",
+        description="`true`: records with their own coordinates are *kept* and not asked, as long as their address "
+        "does not change. `false`: they are asked too.",
     )
-    text: TextFile = Field(TextFile(), description="How delimited text is written; what is not said is found.")
+    text: TextFile = Field(TextFile(), description="The dialect of delimited text; what is not stated is detected.")
 
     @model_validator(mode="after")
     def _one_source(self) -> "Records":
@@ -111,39 +111,38 @@ class Records(Settings):
 
 
 class Fixed(Settings):
-    """Parts that hold for every record whose own is empty."""
+    """Values for all records."""
 
     number: str = Field("", description="House number.")
     street: str = Field("", description="Street.")
     town: str = Field("", description="Town.")
     postcode: str = Field("", description="Postcode.")
     region: str = Field("", description="Region.")
-    country: str = Field("", description="Country, by name or ISO 3166-1 alpha-2 code: what most tables leave out.")
+    country: str = Field("", description="Country, by name or ISO 3166-1 alpha-2 code. Most tables lack it.")
 
 
 class AddressColumns(Settings):
-    """The column of each part. A part without a column may be fixed for all records."""
+    """The column of each part. A part without a column may be fixed."""
 
-    whole: Column | None = Field(None, description="The whole address in one cell; it may have line breaks.")
+    whole: Column | None = Field(None, description="The whole address in one cell, with or without line breaks.")
     line: str | None = Field(
         None,
-        description="Or the whole address as a line of columns: `{Street} {No}, {Town}`. What is empty takes its "
-        "punctuation along.",
+        description="Or the whole address as a line of columns: `{Street} {No}, {Town}`. An empty column leaves no "
+        "punctuation.",
     )
-    number: Column | None = Field(None, description="House number, where it has a column of its own.")
-    street: Column | None = Field(None, description="Street; it may carry the number too.")
+    number: Column | None = Field(None, description="House number, if it has its own column.")
+    street: Column | None = Field(None, description="Street; it may contain the house number.")
     town: Column | None = Field(None, description="Town.")
     postcode: Column | None = Field(None, description="Postcode.")
     region: Column | None = Field(None, description="Region.")
     country: Column | None = Field(None, description="Country, by name or ISO 3166-1 alpha-2 code.")
     needed: list[Literal["whole", "number", "street", "town", "postcode", "region", "country"]] = Field(
-        default_factory=list, description="Parts without which a record is *incomplete* and not asked about."
+        default_factory=list, description="Parts that every record needs; without one it is *incomplete* and not asked."
     )
-    fixed: Fixed = Field(Fixed(), description="Parts that hold for every record whose own is empty, such as `country`.")
+    fixed: Fixed = Field(Fixed(), description="Parts for every record whose own part is empty, such as `country`.")
     words: dict[str, dict[str, str]] = Field(
         default_factory=dict,
-        description="By column, words of its cells that stand for others: "
-        '`words = { "Street" = { "Str." = "Street" } }`. Case does not matter.',
+        description='Abbreviations by column: `words = { "Street" = { "Str." = "Street" } }`. Case does not matter.',
     )
 
     @field_validator("line")

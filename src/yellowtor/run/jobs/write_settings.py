@@ -15,7 +15,7 @@ from yellowtor.settings import Settings
 
 
 class ColumnSettings(Settings):
-    """Which column gets which part of the answer; a column that isn't there is added at the right."""
+    """The column for each part of the answer. A missing column is added at the right."""
 
     if TYPE_CHECKING:
         latitude: str | None = None
@@ -60,21 +60,19 @@ else:
 
 class Write(Settings):
     to: Path | None = Field(
-        None, description="Where the copy with the answers goes, from the job's folder; `-` is standard output."
+        None, description="The copy with the answers, relative to the job's folder; `-` is standard output."
     )
     in_place: bool = Field(False, description="Write into the source itself instead.")
-    backup: bool = Field(
-        True, description="Before a file is changed in place, keep it as it was beside it, with the date in its name."
-    )
+    backup: bool = Field(True, description="Keep a dated copy of the file before it is changed in place.")
     if_edited: Literal["stop", "backup"] = Field(
         "stop",
-        description="If somebody has changed the copy `to` since it was written: stop before anything is asked, or "
-        "keep it beside itself, with the date in its name, and write a new one.",
+        description="If somebody changed the copy `to` since it was written: `stop` before the first request, or "
+        "keep a dated `backup` of it and write a new one.",
     )
     table: Name | None = Field(
         None,
-        description="Or into this table of the records' database: a row for each record, by its key. Rows of records "
-        "that are no longer there stay.",
+        description="Or into this table of the same database: a row for each record, by its key. Rows of vanished "
+        "records stay.",
     )
     doubtful: bool = Field(
         False,
@@ -83,12 +81,13 @@ class Write(Settings):
     )
     postal: list[str] = Field(
         default_factory=lambda: ["{number} {street}", "{postcode} {town}", "{region}", "{country}"],
-        description="The lines of a postal address, of the parts of the one answered; empty lines are left out.",
+        description="The lines of a postal address, made from the parts of the matched address. Empty lines are "
+        "left out.",
     )
     create: bool | Literal["numeric"] = Field(
         False,
-        description="Make the columns, and the table of answers, that a database lacks. Coordinates get the type "
-        '`double precision`, or with `"numeric"` the type `numeric(9, 6)`.',
+        description="Create missing columns, and the table of answers. Coordinates get the type `double precision`, "
+        'or with `"numeric"` the type `numeric(9, 6)`.',
     )
     crs: str | None = Field(
         None,
