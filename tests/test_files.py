@@ -332,7 +332,8 @@ RECORDS = st.lists(st.dictionaries(st.sampled_from(["a", "b.c", "d"]), NESTED, m
 def test_json_without_answers_keeps_its_bytes_and_with_answers_every_other_member(
     tmp_path_factory, made, kind, indent, high
 ):
-    from yellowtor.tables.json_files.json_records import JsonLinesTable, json_table
+    from yellowtor.tables.file_table import FileOptions
+    from yellowtor.tables.registry import open_file
 
     path = tmp_path_factory.mktemp("json") / f"a.{kind}"
     records = [{"id": n, **record} for n, record in enumerate(made)]
@@ -343,7 +344,7 @@ def test_json_without_answers_keeps_its_bytes_and_with_answers_every_other_membe
     text = json.dumps(plain[kind], indent=indent) if kind in plain else lines
     path.write_bytes(gzip.compress(text.encode()) if kind.endswith("gz") else text.encode())
     before, copy = path.read_bytes(), path.with_name(f"b.{kind}")
-    table = JsonLinesTable(path) if "jsonl" in kind else json_table(path)
+    table = open_file(path, FileOptions())
     table.rewrite(copy, ["Latitude"], lambda rows: [[LEAVE] * len(rows)])
     assert copy.read_bytes() == before
     where = ["geometry.latitude", "geometry.longitude"] if kind == "geojson" else ["Latitude", "id"]

@@ -233,7 +233,7 @@ SILENCE = [b"{}", b"null", b"42", b'{"error": "no"}', b'{"places": null}', b'{"P
 def test_what_is_not_an_answer_is_not_taken_for_nothing_found(raw, status):
     job = raw([lambda c, _: c.sendall(good(SILENCE[len(job.raw.seen) % len(SILENCE)], status)) or True])
     told = job.run("run", "job.toml", code=6).stderr
-    assert "5 replies in a row can't be read, and no place was read so far; the last: " in told
+    assert "5 replies in a row can't be read, and no candidate was read so far; the last one: " in told
     assert "Correct [reply] of the description" in told
     assert set(outcomes(job)) == {"failed", "waiting"}
     assert "✓ stand" not in job.run("check", "job.toml", "--ask", code=None).stdout
@@ -271,7 +271,7 @@ def test_a_pause_that_a_service_asks_for_holds_for_the_next_run_too(raw):
     assert re.search(r"too fast \(.*Run the job again after \d{4}-\d\d-\d\d \d\d:\d\d UTC", told, re.DOTALL)
     told = job.run("run", "job.toml", code=6).stderr
     assert len(job.raw.seen) == 1
-    assert "raw has asked for a pause (Retry-After)" in told
+    assert "raw asked for a pause (Retry-After)" in told
     plan = json.loads(job.run("plan", "job.toml", "--json").stdout)
     assert (plan["requests"], plan["forecast"]["at_once"]) == (0, 0)
     assert plan["forecast"]["goes_on_at"]

@@ -23,7 +23,8 @@ import yellowtor
 from yellowtor.contracts.table import LEAVE
 from yellowtor.errors import BadSource, KeyRefused
 from yellowtor.run.jobs.record_settings import Records
-from yellowtor.tables.json_files.json_records import GeoJsonTable, JsonLinesTable
+from yellowtor.tables.json_files.json_lines import JsonLinesTable
+from yellowtor.tables.json_files.json_records import GeoJsonTable
 from yellowtor.tables.json_files.json_text import edited, edits
 from yellowtor.tables.parquet import ParquetTable
 from yellowtor.tables.workbook.ods import splice_content

@@ -82,7 +82,7 @@ def test_a_pace_is_learned_from_too_fast_without_a_hint_and_the_run_ends_whole(s
     job = small(real_addresses(60), per_second=8, hints="none")
     job.edit("stand-in.toml", ("per_day", "per_second = 30\nper_day"))
     told = job.run("run", "job.toml").stderr
-    assert "stand-in said that we are too fast, and not how fast we may be: the pace went down to" in told
+    assert "stand-in said that requests are too fast, and did not state its limit: the pace fell to" in told
     counted = job.service.counters()
     assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 60
     assert counted["by_kind"]["too fast"] < 40, "halved, and halved again"

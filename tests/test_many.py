@@ -106,7 +106,7 @@ def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, s
         apart = BatchSplit(list, shape.getter("2"), of_lines=True)
         body = "".join(f"{said};{at}\r\n" for at, said in results).encode()
     whole = Reply(200, {"content-type": "x/y"}, body)
-    replies = split_batch(Reading([], list, shape=shape), apart, whole, count)
+    replies = split_batch(Reading([], list, format=shape), apart, whole, count)
     assert len(replies) == count
     for at, reply in enumerate(replies):
         mine = [said for number, said in results if number == at]
@@ -126,7 +126,7 @@ def test_whatever_comes_back_nobody_gets_the_answer_of_another(results, count, s
 def test_without_ids_only_as_many_results_as_questions_are_anybodys(results, count):
     shape = JsonFormat()
     whole = Reply(200, {}, json.dumps([{"said": said} for said in results]).encode())
-    replies = split_batch(Reading([], list, shape=shape), BatchSplit(shape.finder("$[*]")), whole, count)
+    replies = split_batch(Reading([], list, format=shape), BatchSplit(shape.finder("$[*]")), whole, count)
     if len(results) == count:
         assert [json.loads(reply.body)["said"] for reply in replies] == results
     else:

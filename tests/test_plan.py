@@ -133,9 +133,9 @@ def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(sm
     assert made["seconds"] == pytest.approx(20 / 4 * made["reply_s"])
     assert (slower["seconds"], slower["reply_s"]) == (20 * 1.01 / 2, None)
     assert no_faster["seconds"] == made["seconds"]
-    assert re.search(r"All is done by some [-: 0-9]{16} UTC, if replies take as long as lately: those of stand-in \d{3} ms", job.run("plan", "job.toml").stdout)  # fmt: skip
+    assert re.search(r"All is done by some [-: 0-9]{16} UTC, if replies take as long as the last ones: those of stand-in \d{3} ms", job.run("plan", "job.toml").stdout)  # fmt: skip
     assert made["seconds"] <= 2 * job.summary()["requests"]["seconds"], "and so they do"
-    assert "Nothing is to be asked." in job.run("plan", "job.toml").stdout
+    assert "There is nothing to ask." in job.run("plan", "job.toml").stdout
 
 
 def test_the_record_of_requests_is_exported_for_whoever_pays(small):

@@ -34,12 +34,12 @@ def test_requests_are_paid_for_by_their_number_in_the_month_and_no_run_spends_mo
     job = small(ROWS)
     job.edit("stand-in.toml", ("\n[reply]\n", PRICE))
     job.edit("job.toml", ('service = "stand-in.toml"', 'service = "stand-in.toml"\nconfirm_above = 0.9'))
-    assert "It costs at most 1.00 EUR." in job.run("run", "job.toml", "--dry-run").stderr
+    assert "The cost is at most 1.00 EUR." in job.run("run", "job.toml", "--dry-run").stderr
     assert "may cost 1.00 EUR, above ask.confirm_above = 0.9: say --yes" in job.run("run", "job.toml", code=10).stderr
     assert job.service.requests == 0
     few = job.run("run", "job.toml", "--spend-at-most", "0.6", code=6).stderr
     assert "5 requests sent; 0 questions answered from the ledger; cost 0.50 EUR" in few
-    assert "window spent (the run has spent what it may)" in few
+    assert "window spent (the run has spent its budget)" in few
     assert "Run the job again after" not in few
     job.run("run", "job.toml", "--wait", "--spend-at-most", "0.2", code=6)
     assert job.service.requests == 5, "and it did not wait for money"

@@ -86,7 +86,7 @@ def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(share
     first.communicate()
     assert "The run that had the job in hand is gone" in second.communicate(timeout=90)[1]
     told = job.run("run", "job.toml").stderr
-    assert "cut in flight: counted as spent, and may be asked once more" in told
+    assert "cut off: counted as spent, and may be asked once more" in told
     assert "0 requests sent" in told
     (abandoned,) = job.ledger.sql("SELECT count(*) FROM request WHERE state = 'abandoned'")
     assert 60 <= job.service.requests <= 60 + abandoned[0] <= 60 + 16, "what was reserved may not have been sent"

@@ -110,7 +110,7 @@ def test_interrupted_it_writes_what_is_settled_and_the_next_run_goes_on(example)
     running.send_signal(signal.SIGINT)
     _, told = running.communicate(timeout=30)
     assert running.returncode == 130
-    assert "Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to end at once." in told
+    assert "Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to stop at once." in told
     assert "What was settled is written" in told
     sent = job.service.requests
     done = [row for row in job.rows().values() if row["Outcome"] == "placed"]

@@ -27,21 +27,21 @@ class Exit(IntEnum):
         member.meaning = meaning
         return member
 
-    ENDED = 0, "The run ended as it should; doubtful records included."
+    ENDED = 0, "The run ended normally, with or without doubtful records."
     FAULT = 1, "An unexpected fault. `--debug` shows where."
-    USAGE = 2, "The command line was not understood."
+    USAGE = 2, "The command line is wrong."
     BAD_JOB = 3, "A job or a service description is wrong. Nothing was sent, nothing written."
-    BAD_SOURCE = 4, "A table could not be read, or a target not written, or some of its records were refused."
-    KEY_REFUSED = 5, "A key is missing, or the service refused it. What was settled before is written."
+    BAD_SOURCE = 4, "A table could not be read, a target not written, or a database refused some records."
+    KEY_REFUSED = 5, "A key is missing, or the service refused it. Earlier answers are written."
     WAITING = (
         6,
-        "Records are waiting: an allowance is spent, no reply came, or `--at-most` is reached. Run the job again.",
+        "Records are waiting: a quota is spent, no reply came, or `--at-most` is reached. Run the job again.",
     )
     DOUBTFUL = 7, "Only with `--strict`: the run ended, and some records are doubtful, unplaced or failed."
     LEDGER = 8, "The ledger could not be opened or written."
-    BUSY = 9, "Another run has this job in hand, or another machine is writing one of its files."
-    UNCONFIRMED = 10, "The run may cost more than the job allows without being asked. Nothing was sent."
-    INTERRUPTED = 130, "Stopped by a signal. What was settled is written; the next run goes on from there."
+    BUSY = 9, "Another run works on this job, or another machine writes one of its files."
+    UNCONFIRMED = 10, "The run may cost more than `ask.confirm_above`. Nothing was sent."
+    INTERRUPTED = 130, "Stopped by a signal. The answers so far are written; the next run continues."
 
 
 class YellowtorError(Exception):

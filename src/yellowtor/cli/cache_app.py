@@ -25,14 +25,12 @@ ByOption = Annotated[
     str | None,
     typer.Option("--by", metavar="NAME", help="Who decided; default: your login name."),
 ]
-AddressArgument = Annotated[
-    str, typer.Argument(metavar="ADDRESS", help="An address, as a record has it; or its number, as `find` tells it.")
-]
+AddressArgument = Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or its number from `find`.")]
 
 
 @app.command()
 def sizes(job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False) -> None:
-    """Show how much the ledger holds, by service, with size and age."""
+    """Show the number, size and age of replies, by service."""
     from yellowtor.cli.caching import sizes_command
 
     sizes_command(job, ledger, as_json=json)
@@ -40,13 +38,13 @@ def sizes(job: JobOption = None, ledger: LedgerOption = None, json: JsonOption =
 
 @app.command()
 def find(
-    text: Annotated[str, typer.Argument(metavar="TEXT", help="An address or some of its words, also roughly.")],
-    most: Annotated[int, typer.Option("--most", min=1, metavar="N", help="How many are shown.")] = 10,
+    text: Annotated[str, typer.Argument(metavar="TEXT", help="An address, or some of its words.")],
+    most: Annotated[int, typer.Option("--most", min=1, metavar="N", help="The number of addresses to show.")] = 10,
     job: JobOption = None,
     ledger: LedgerOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Find addresses in the ledger, the most similar first; each has a number."""
+    """Find similar addresses in the ledger; each has a number."""
     from yellowtor.cli.caching import find_command
 
     find_command(job, ledger, text, most, as_json=json)
@@ -56,7 +54,7 @@ def find(
 def show(
     address: AddressArgument, job: JobOption = None, ledger: LedgerOption = None, json: JsonOption = False
 ) -> None:
-    """Show everything known of an address: replies, candidates, who asked, when, the cost, pins, records."""
+    """Show everything about an address: replies, candidates, requests, cost, pins, records."""
     from yellowtor.cli.caching import show_command
 
     show_command(job, ledger, address, as_json=json)
@@ -68,11 +66,11 @@ def pin(
     why: Annotated[str, typer.Option("--why", metavar="TEXT", help="How you know.")],
     at: Annotated[
         str | None,
-        typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
+        typer.Option("--at", metavar="LAT,LON", help="The position, in degrees, WGS 84."),
     ] = None,
     like: Annotated[
         str | None,
-        typer.Option("--like", metavar="ADDRESS", help="Or where this other address is, which the ledger knows."),
+        typer.Option("--like", metavar="ADDRESS", help="Or the position of this other known address."),
     ] = None,
     by: ByOption = None,
     job: JobOption = None,
@@ -96,13 +94,13 @@ def unpin(address: AddressArgument, job: JobOption = None, ledger: LedgerOption 
 def forget(
     address: Annotated[list[str], typer.Argument(metavar="ADDRESS…", help="Addresses, or their numbers.")],
     every_trace: Annotated[
-        bool, typer.Option("--every-trace", help="Also that there was such an address: as a person may ask.")
+        bool, typer.Option("--every-trace", help="Delete the address itself too, as a person may demand.")
     ] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Delete what services answered about addresses; what still needs it is asked again, and paid again."""
+    """Delete the replies about addresses; records that still need them are asked and paid again."""
     from yellowtor.cli.caching import forget_command
 
     forget_command(job, ledger, address, every_trace=every_trace, yes=yes)
@@ -112,7 +110,9 @@ def forget(
 def expire(
     older_than: Annotated[
         int | None,
-        typer.Option("--older-than", min=0, metavar="DAYS", help="All that is older, whatever the services' terms."),
+        typer.Option(
+            "--older-than", min=0, metavar="DAYS", help="Delete all older replies, whatever the services' terms."
+        ),
     ] = None,
     service: Annotated[
         str | None,
@@ -123,7 +123,7 @@ def expire(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Delete replies past their retention time (service.keep_days, keep_nothing_days), as every run does."""
+    """Delete replies that are too old (service.keep_days, keep_nothing_days), as every run does."""
     from yellowtor.cli.caching import expire_command
 
     expire_command(job, ledger, older_than, service)
@@ -135,7 +135,7 @@ def export(
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Write every reply and pin with its origin, as GeoJSON that `import` reads."""
+    """Write every reply and pin with its provenance, as GeoJSON for `import`."""
     from yellowtor.cli.caching import export_command
 
     export_command(job, ledger, into)
@@ -144,16 +144,16 @@ def export(
 @app.command(name="import")
 def import_(
     file: Annotated[
-        Path, typer.Argument(metavar="FILE.geojson", help="What `export` wrote, or points with addresses.")
+        Path, typer.Argument(metavar="FILE.geojson", help="A file from `export`, or points with addresses.")
     ],
     why: Annotated[
-        str, typer.Option("--why", metavar="TEXT", help="Of points: where they are from.")
+        str, typer.Option("--why", metavar="TEXT", help="For points: where they come from.")
     ] = "taken over from another system",
     by: ByOption = None,
     job: JobOption = None,
     ledger: LedgerOption = None,
 ) -> None:
-    """Import another ledger's replies and pins, or old coordinates as pins, with their origin."""
+    """Import the export of another ledger, or old coordinates as pins."""
     from yellowtor.cli.caching import import_command
 
     import_command(job, ledger, file, why=why, by=by)

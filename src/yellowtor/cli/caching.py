@@ -48,13 +48,13 @@ def find_command(job: Path | None, ledger: Path | None, text: str, most: int, *,
         write_out(json.dumps([one._asdict() for one in found], ensure_ascii=False, indent=2))
         return
     if not found:
-        stderr().print("The ledger knows no address that is like it.")
+        stderr().print("The ledger has no similar address.")
         return
     table = columns("number", "address", "alike", left={"address"})
     for one in found:
         table.add_row(f"  {one.number}", Text(one.line), f"{one.likeness:.0f}")
     stdout().print(table)
-    stderr().print("`yellowtor cache show NUMBER` tells what is known of one.")
+    stderr().print("`yellowtor cache show NUMBER` shows everything about one.")
 
 
 def show_command(job: Path | None, ledger: Path | None, address: str, *, as_json: bool) -> None:
@@ -70,9 +70,7 @@ def pin_command(
     job: Path | None, ledger: Path | None, address: str, *, at: str | None, like: str | None, why: str, by: str | None
 ) -> None:
     if (at is None) == (like is None):
-        raise typer.BadParameter(
-            "say either where it is, or which known address has its place", param_hint="--at, --like"
-        )
+        raise typer.BadParameter("give either a position or a known address", param_hint="--at, --like")
     with cache_book(job, ledger) as (book, _):
         entry = _entry(book, address)
         if like is not None:
@@ -85,7 +83,9 @@ def pin_command(
         position = position_of(at or "")
         book.pin(entry.number, position, by or getpass.getuser(), why)
     where = f"{position.lat}, {position.lon}"
-    stderr().print(f"{_line(entry)} is pinned at {where}; the next run writes it, and asks no service.", soft_wrap=True)
+    stderr().print(
+        f"{_line(entry)} is pinned at {where}; the next run writes this and asks no service.", soft_wrap=True
+    )
 
 
 def unpin_command(job: Path | None, ledger: Path | None, address: str) -> None:
@@ -93,7 +93,9 @@ def unpin_command(job: Path | None, ledger: Path | None, address: str) -> None:
         entry = _entry(book, address)
         if not book.unpin(entry.number):
             raise BadJob(f"The address {entry.number} has no pin: {_line(entry)}.")
-    stderr().print(f"{_line(entry)} is no longer pinned; the next run goes by what the services say.", soft_wrap=True)
+    stderr().print(
+        f"{_line(entry)} is no longer pinned; the next run uses the answers of the services.", soft_wrap=True
+    )
 
 
 def forget_command(
@@ -106,19 +108,19 @@ def forget_command(
                 stderr().print(f"{entry.number}: {_line(entry)}", soft_wrap=True)
             typer.confirm("Delete these replies? Their cost is not refunded", abort=True, err=True)
         count = book.forget([entry.number for entry in entries], every_trace=every_trace)
-    what = "every trace of them" if every_trace else "what the services answered"
-    stderr().print(f"{len(entries):,} addresses: {what} is gone, {count:,} replies among it.", soft_wrap=True)
+    what = "every trace" if every_trace else "the replies"
+    stderr().print(f"{len(entries):,} addresses: {what} deleted ({count:,} replies).", soft_wrap=True)
     if every_trace:
-        stderr().print("The files that were written, and backups, are not the ledger's: see to them.", soft_wrap=True)
+        stderr().print("Written files and backups are not part of the ledger: delete it there too.", soft_wrap=True)
 
 
 def expire_command(job: Path | None, ledger: Path | None, older_than: int | None, service: str | None) -> None:
     with cache_book(job, ledger) as (book, _):
         counts = book.expire(older_than, service)
     for name, count in counts.items():
-        stderr().print(f"{name}: {count:,} replies are let go; what needs them is asked again.")
+        stderr().print(f"{name}: {count:,} replies are deleted; questions that are still needed are asked again.")
     if not counts:
-        stderr().print("Nothing is past its time.")
+        stderr().print("No reply is too old.")
 
 
 def export_command(job: Path | None, ledger: Path | None, into: Path) -> None:
@@ -135,8 +137,8 @@ def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: st
     with cache_book(job, ledger, make=True) as (book, _), progress.shown():
         replies, pins, read = cache.take_over(book, path, who, why, fixed, CLOCK.now(), progress)
     known = read - replies - pins
-    said = f"{replies:,} replies and {pins:,} pins are taken over from {path}" + (
-        f"; {known:,} were known" if known else ""
+    said = f"{replies:,} replies and {pins:,} pins are imported from {path}" + (
+        f"; {known:,} were known already" if known else ""
     )
     stderr().print(f"{said}. They take effect at the next run, without a request.", soft_wrap=True)
 
@@ -146,16 +148,16 @@ def _entry(book: CacheBook, address: str) -> Entry:
     if address.isascii() and address.isdecimal():
         if entry := book.entry(int(address)):
             return entry
-        raise BadJob(f"The ledger has no address with the number {address}: `yellowtor cache find` tells numbers.")
+        raise BadJob(f"The ledger has no address with the number {address}: `yellowtor cache find` shows numbers.")
     found = cache.find(book, address, SHOWN, Progress(stderr()))
     same = [one for one in found if canonical(one.line) == canonical(address)]
     chosen = same or [one for one in found if one.likeness >= SURE]
     if len(chosen) == 1 and (entry := book.entry(chosen[0].number)):
         return entry
     if not found:
-        raise BadJob(f"The ledger knows no address that is like {address!r}. Say --job JOB.toml for that of a job.")
+        raise BadJob(f"The ledger has no address similar to {address!r}. --job JOB.toml selects the ledger of a job.")
     named = "; ".join(f"{one.number}: {one.line}" for one in found)
-    raise BadJob(f"{address!r} is not clear. Say the number of one of these: {named}.")
+    raise BadJob(f"{address!r} is ambiguous. Give the number of one of these: {named}.")
 
 
 def _line(entry: Entry) -> str:

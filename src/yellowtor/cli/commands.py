@@ -32,7 +32,7 @@ from yellowtor.wiring.run_parts import PartsOptions, job_parts, preview_parts
 if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
 
-STOPPING = b"Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to end at once.\n"
+STOPPING = b"Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to stop at once.\n"
 LOOK_S = 60.0  # between two looks at the clock while waiting
 
 
@@ -51,7 +51,7 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wa
     else:
         report.report(stderr(), summary, dry_run=options.dry_run)
     if stopped:
-        stderr().print("Stopped by a signal while it waited. The next run goes on from there.", style="yellow")
+        stderr().print("Stopped by a signal while waiting. The next run continues.", style="yellow")
         raise typer.Exit(int(Exit.INTERRUPTED))
     raise typer.Exit(int(_exit_code(summary, options, strict=strict)))
 
@@ -104,7 +104,8 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
 
     if "://" not in (read_settings(path, Job, "job").ledger or ""):
         raise BadJob(
-            f'{path}: only a shared ledger lets two runs work on one job: ledger = "postgresql://…". Nothing was sent.'
+            f'{path}: only with a shared ledger can two runs work on one job: ledger = "postgresql://…". '
+            "Nothing was sent."
         )
     stop = Cancellation()
     again = options.again_failed
@@ -150,13 +151,13 @@ def follow_command(path: Path, options: Options, *, every_s: float, as_json: boo
                 if refused(summary):
                     raise typer.Exit(int(Exit.KEY_REFUSED))
             stop.wait(every_s)
-    console.print("Stopped by a signal: nothing was left half done.")
+    console.print("Stopped by a signal: everything is complete.")
 
 
 def _can_be_read_again(path: Path, option: str) -> None:
     if read_settings(path, Job, "job").records.file == STANDARD:
         raise BadJob(
-            f'{path} says records.file = "-": a stream can\'t be read again, as {option} does. Nothing was sent.'
+            f'{path} says records.file = "-": a stream can\'t be read again, which {option} needs. Nothing was sent.'
         )
 
 
@@ -267,7 +268,7 @@ def demo_command(into: Path) -> None:
         fresh = lay_out(data, into, Manners().key)
         with running(StandIn(data, Manners())) as address, signals(stop := Cancellation()):
             around = ProcessAmbient({"YELLOWTOR_STANDIN": address})
-            console.print(f"The example lies in {into}; its service is simulated at {address}.", soft_wrap=True)
+            console.print(f"The example is in {into}; its service is simulated at {address}.", soft_wrap=True)
             summary = _run(into / "job.toml", Options(), stop, around)
             report.report(console, summary, dry_run=False)
             console.print(f"\nThe partners' sites are in a database: {into / 'partners.toml'}", soft_wrap=True)
@@ -282,8 +283,10 @@ def demo_command(into: Path) -> None:
             lamps = _run(into / "lamps.toml", Options(), stop, around)
             report.brief(console, lamps)
     if again and not any(done.asked.sent for done in (summary, *partners, lamps)):
-        console.print("Nothing new: every answer came from the ledger, and 0 requests were sent.")
-    console.print(f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: that is all it took.", soft_wrap=True)
+        console.print("Nothing new: every answer came from the ledger; 0 requests were sent.")
+    console.print(
+        f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: they are the whole configuration.", soft_wrap=True
+    )
 
 
 def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> None:
@@ -296,7 +299,7 @@ def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> N
         try:
             standin = StandIn(gazetteer or data, manners)
         except OSError as error:
-            raise BadSource(f"{gazetteer} holds no gazetteer: {error}.") from error
+            raise BadSource(f"{gazetteer} has no gazetteer: {error}.") from error
         try:
             with running(standin, port) as address:
                 write_out(address)
@@ -307,4 +310,4 @@ def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> N
                 )
                 ended.wait()
         except OSError as error:
-            raise YellowtorError(f"Port {port} on 127.0.0.1 can't be had: {error.strerror}. Say --port 0.") from error
+            raise YellowtorError(f"Port {port} on 127.0.0.1 can't be used: {error.strerror}. Try --port 0.") from error

@@ -161,7 +161,7 @@ class Progress:
         text = Text().append(f"{self._phase:<8}", "bold").append(f"{self._asked} " if self._asked else "")
         if self._until is not None:
             ahead = duration((self._until - datetime.now(UTC)).total_seconds())
-            return text.append(f"{self._why}; goes on at {self._until:%Y-%m-%d %H:%M:%S} UTC, in {ahead}")
+            return text.append(f"{self._why}; continues at {self._until:%Y-%m-%d %H:%M:%S} UTC, in {ahead}")
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
         if not self._asked:
             return text

@@ -23,7 +23,7 @@ from yellowtor.version import __version__
 SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
 app = typer.Typer(
     name="yellowtor",
-    help="Turns stored address records into coordinates that can be trusted, in bulk.",
+    help="Geocoding in bulk: turns stored address records into coordinates that can be trusted.",
     no_args_is_help=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
@@ -56,7 +56,7 @@ def common(
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and end.")
     ] = False,
 ) -> None:
-    """Say `yellowtor COMMAND --help` for the options of a command."""
+    """`yellowtor COMMAND --help` shows the options of a command."""
     del version
     DEBUG.set(debug)
 
@@ -66,21 +66,27 @@ def run(
     job: JobArgument,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Read and plan; send and write nothing.")] = False,
     at_most: Annotated[
-        int | None, typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions: try it on a few.")
+        int | None, typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions, to try the job.")
     ] = None,
     spend_at_most: Annotated[
         float | None,
-        typer.Option("--spend-at-most", min=0, metavar="AMOUNT", help="Ask no more than this buys, in the currency."),
+        typer.Option(
+            "--spend-at-most", min=0, metavar="AMOUNT", help="Spend at most this amount, in the currency of the prices."
+        ),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Allow a cost above ask.confirm_above.")] = False,
-    again: Annotated[Again | None, typer.Option("--again", help="Ask again what failed.")] = None,
+    again: Annotated[Again | None, typer.Option("--again", help="Ask the failed questions again.")] = None,
     repair: Annotated[
         bool,
-        typer.Option("--repair", help="Write coordinates that records have as plain degrees, where it is certain."),
+        typer.Option(
+            "--repair", help="Rewrite coordinates of the source as plain degrees, if their meaning is certain."
+        ),
     ] = False,
     follow: Annotated[
         str | None,
-        typer.Option("--follow", metavar="TIME", help="Stay, and look for new and changed records every 30s, 5m, 1h."),
+        typer.Option(
+            "--follow", metavar="TIME", help="Keep running; look for new and changed records every 30s, 5m, 1h."
+        ),
     ] = None,
     wait: Annotated[
         bool,
@@ -88,7 +94,7 @@ def run(
     ] = False,
     share: Annotated[
         bool,
-        typer.Option("--share", help="If another run has the job in hand, ask along with it (a PostgreSQL ledger)."),
+        typer.Option("--share", help="If another run works on the job, help it (needs a PostgreSQL ledger)."),
     ] = False,
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
@@ -96,12 +102,14 @@ def run(
     log: Annotated[
         Path | None,
         typer.Option(
-            "--log", metavar="FILE", help="Add a line for each request and decision; JSON lines if it ends in .jsonl."
+            "--log",
+            metavar="FILE",
+            help="Append a line for each request and decision; JSON lines if it ends in .jsonl.",
         ),
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
-    """Run a job: read the records, ask about what is not known yet, write coordinates and markers."""
+    """Run a job: read the records, ask the open questions, write coordinates and markers."""
     from yellowtor.allowance.price import MILLION
     from yellowtor.cli.commands import follow_command, run_command, share_command
     from yellowtor.run.parts import Options
@@ -135,10 +143,10 @@ def _seconds(text: str) -> float:
 @app.command()
 def check(
     job: JobArgument,
-    ask: Annotated[bool, typer.Option("--ask", help="Send one request too, about the first record.")] = False,
-    json: Annotated[bool, typer.Option("--json", help="Give what was found as JSON.")] = False,
+    ask: Annotated[bool, typer.Option("--ask", help="Also send one request, about the first record.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="Print the result as JSON.")] = False,
 ) -> None:
-    """Check a job, its descriptions, keys, columns, records and ledger; list every problem at once."""
+    """Check a job, its descriptions, keys, columns, records and ledger; list all problems."""
     from yellowtor.cli.checking import check_command
 
     check_command(job, ask=ask, as_json=json)
@@ -148,7 +156,7 @@ def check(
 def draft(
     source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file with records, or the URL of a database.")],
     into: Annotated[
-        Path | None, typer.Option("--into", metavar="JOB.toml", help="The job file to write; else standard output.")
+        Path | None, typer.Option("--into", metavar="JOB.toml", help="The job file to write; default: standard output.")
     ] = None,
     service: Annotated[
         Path | None,
@@ -162,7 +170,7 @@ def draft(
         str | None, typer.Option("--password-from", metavar="NAME", help="Variable with a database's password.")
     ] = None,
 ) -> None:
-    """Look at a source and write a job file that runs: columns guessed, each with the reason; send nothing."""
+    """Write a job file for a source: columns are guessed, each with a reason; send nothing."""
     from yellowtor.cli.drafting import draft_command
 
     draft_command(source, into, service, table=table, sheet=sheet, password=password_from)
@@ -173,11 +181,11 @@ def pin(
     job: JobArgument,
     key: Annotated[
         str | None,
-        typer.Argument(metavar="KEY", help="The record's key; without one, the pins that there are are listed."),
+        typer.Argument(metavar="KEY", help="The record's key; without it, the pins are listed."),
     ] = None,
     at: Annotated[
         str | None,
-        typer.Option("--at", metavar="LAT,LON", help="Where it is, in degrees, WGS 84."),
+        typer.Option("--at", metavar="LAT,LON", help="The position, in degrees, WGS 84."),
     ] = None,
     why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know; needed with --at.")] = None,
     by: Annotated[
@@ -207,16 +215,16 @@ def plan(
         ),
     ] = [],  # noqa: B006
     at_most: Annotated[
-        int | None, typer.Option("--at-most", min=1, metavar="N", help="As of a run that asks at most N questions.")
+        int | None, typer.Option("--at-most", min=1, metavar="N", help="As a run with --at-most N.")
     ] = None,
-    again: Annotated[Again | None, typer.Option("--again", help="As of a run that asks again what failed.")] = None,
+    again: Annotated[Again | None, typer.Option("--again", help="As a run with --again failed.")] = None,
     png: Annotated[
         Path | None,
-        typer.Option("--png", metavar="FILE.png", help="Draw requests over time against the windows."),
+        typer.Option("--png", metavar="FILE.png", help="Draw the requests over time, and the windows."),
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:
-    """Show what a run would ask and cost, and when it would be done, with every window and cap; send nothing."""
+    """Show the requests, cost and end of a run, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
     from yellowtor.run.parts import Options
 
@@ -229,17 +237,18 @@ def plan(
 def quota(
     job: JobArgument,
     png: Annotated[
-        Path | None, typer.Option("--png", metavar="FILE.png", help="Draw it: by day, and how full windows are.")
+        Path | None,
+        typer.Option("--png", metavar="FILE.png", help="Draw the requests by day, and how full the windows are."),
     ] = None,
     requests: Annotated[
         Path | None,
         typer.Option(
-            "--requests", metavar="FILE.csv", help="Write the record of every request instead; - is standard output."
+            "--requests", metavar="FILE.csv", help="Write every request as a row instead; - is standard output."
         ),
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:
-    """Show what the allowances of a job's services have left, and what they were used for; send nothing."""
+    """Show what is left of the quota of a job's services, and what was used; send nothing."""
     from yellowtor.cli.quota import quota_command, requests_command
 
     if requests:
@@ -251,10 +260,12 @@ def quota(
 @app.command()
 def preview(
     job: JobArgument,
-    show: Annotated[int, typer.Option("--show", min=0, metavar="N", help="How many records to show whole.")] = 3,
+    show: Annotated[
+        int, typer.Option("--show", min=0, metavar="N", help="The number of records to show completely.")
+    ] = 3,
     json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
 ) -> None:
-    """Read the records and show how addresses are put together, and what would not be asked; send nothing."""
+    """Show the composed addresses, and the records that are not asked; send nothing."""
     from yellowtor.cli.commands import preview_command
 
     preview_command(job, show=show, as_json=json)
@@ -290,7 +301,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
         sys.stderr.close()
         sys.exit(Exit.FAULT)
     except Exception as error:  # noqa: BLE001 - the last door
-        said = f"yellowtor: an unexpected fault: {type(error).__name__}: {error}. Say --debug to see where."
+        said = f"yellowtor: an unexpected fault: {type(error).__name__}: {error}. --debug shows where."
         _fail(error, said, Exit.FAULT, words)
 
 

@@ -29,7 +29,7 @@ def pin_command(
         elif position is None:
             if not book.remove(key_as_shown(key)):
                 raise BadJob(f"The record {key} of {job} has no pin.")
-            stderr().print(f"{key} is no longer pinned; the next run goes by what the services say.", soft_wrap=True)
+            stderr().print(f"{key} is no longer pinned; the next run uses the answers of the services.", soft_wrap=True)
         elif book.put(key_as_shown(key), position, by or getpass.getuser(), why or "", address_too=address_too):
             what = f"The address of {key}" if address_too else key
             where = f"{position.lat}, {position.lon}"

@@ -72,7 +72,7 @@ def show(console: Console, told: Foretold) -> None:
     console.print(_end(plan))
     if plan.forecast.stretches > 1:
         console.print(
-            "`run --wait` sleeps through the windows by itself; `run` ends as waiting, and goes on when run again."
+            "`run --wait` sleeps until the quota is renewed. Without it, records wait, and the next run continues."
         )
 
 
@@ -83,15 +83,15 @@ def _end(plan: Plan) -> str:
     unknown = [name for name, forecast in made if forecast.requests and forecast.ends_at and forecast.seconds is None]
     ends = plan.ends_at[:16].replace("T", " ")
     if not any(forecast.requests for _, forecast in made):
-        return "Nothing is to be asked."
+        return "There is nothing to ask."
     if not ends:
-        return "By these limits it is never all done."
+        return "These limits make completion impossible."
     if unknown:
-        return f"How long it takes depends on {' and '.join(unknown)}: without a pace, and without a reply so far."
+        return f"The duration is unknown: {' and '.join(unknown)} has no pace, and no reply so far."
     if slow:
         said = " and ".join(f"those of {name} {_brief(reply_s)}" for name, reply_s in slow.items())
-        return f"All is done by some {ends} UTC, if replies take as long as lately: {said}."
-    return f"All is done by {ends} UTC at the latest."
+        return f"Complete by about {ends} UTC, if replies take as long as the last ones: {said}."
+    return f"Complete by {ends} UTC at the latest."
 
 
 def _brief(seconds: float) -> str:
@@ -101,10 +101,10 @@ def _brief(seconds: float) -> str:
 def _records(plan: Plan, records: int) -> Table:
     table = columns("records", f"{records:,}")
     for label, count in (
-        ("pinned by people", plan.pinned),
-        ("kept as they are", plan.kept),
+        ("pinned", plan.pinned),
+        ("kept: own coordinates", plan.kept),
         ("incomplete, not asked", plan.incomplete),
-        ("to be answered", plan.to_answer),
+        ("to answer", plan.to_answer),
     ):
         if count:
             table.add_row(f"  {label}", f"{count:,}")
@@ -148,7 +148,7 @@ def _ahead(cost: int, currency: str, forecast: Forecast) -> tuple[str, str, str]
     asking = duration(forecast.seconds) if forecast.seconds is not None and forecast.stretches == 1 else ""
     if forecast.stretches > 1 and forecast.curve:
         asking = _long((forecast.curve[-1][1] - forecast.curve[0][0]).total_seconds())
-        asking += f" in {forecast.stretches:,} goes"
+        asking += f" in {forecast.stretches:,} stretches"
     known = forecast.requests and (forecast.seconds is not None or not forecast.ends_at)
     return _cost(cost, currency), asking or "–", _when(forecast) if known else "–"
 
@@ -168,7 +168,7 @@ def _cost(cost: int, currency: str) -> str:
 
 def _left(left: Left, currency: str) -> str:
     amount, limit = (amount_of(left, some, currency) for some in (left.left, left.limit))
-    more = f"; more at {left.resets_at[:16].replace('T', ' ')} UTC" if left.resets_at else ""
+    more = f"; renewed at {left.resets_at[:16].replace('T', ' ')} UTC" if left.resets_at else ""
     return f"{left.window}: {amount} of {limit} left{more}"
 
 

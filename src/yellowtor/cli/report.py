@@ -20,6 +20,7 @@ from yellowtor.run.plan import Plan, costs
 from yellowtor.run.shared_run import SharedRun
 
 SHOWN_REASONS = 5
+NEVER = "the quota can never cover all requests"
 
 
 def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
@@ -52,9 +53,9 @@ def say_along(console: Console, along: SharedRun) -> None:
         if turn.stopped_by:
             console.print(f"{turn.service}: {turn.message or turn.stopped_by}", style="yellow", soft_wrap=True)
     if along.left_alone:
-        console.print("The run that had the job in hand is gone. Run the job to have the answers written.")
+        console.print("The run that worked on the job has ended. Run the job: that writes the answers.")
     else:
-        console.print("The run that has the job in hand writes the answers.")
+        console.print("The other run writes the answers.")
 
 
 def along_json(along: SharedRun) -> str:
@@ -75,7 +76,7 @@ def _abandoned(summary: Summary) -> str:
     count = len(summary.abandoned)
     named = "; ".join(summary.abandoned[:5]) + (" …" if count > 5 else "")
     was = "1 request of an earlier run was" if count == 1 else f"{count} requests of an earlier run were"
-    return f"note: {was} cut in flight: counted as spent, and may be asked once more ({named})"
+    return f"note: {was} cut off: counted as spent, and may be asked once more ({named})"
 
 
 def _findings(summary: Summary) -> list[str]:
@@ -83,13 +84,13 @@ def _findings(summary: Summary) -> list[str]:
     lines = []
     for finding, found in summary.scan.findings.items():
         named = ", ".join(found.keys[:5]) + (" …" if found.records > 5 else "")
-        lines.append(f"note: coordinates that records have already: {finding}, {found.records:,} ({named})")
+        lines.append(f"note: coordinates of the source: {finding}, {found.records:,} ({named})")
     repaired = summary.wrote.repaired if summary.wrote else 0
     certain = any(finding.is_certain for finding in summary.scan.findings)
     if certain and not repaired and not summary.in_reverse:
-        lines.append("Say `--repair` to have those written as plain degrees whose meaning is certain.")
+        lines.append("With `--repair`, those with a certain meaning are rewritten as plain degrees.")
     if repaired:
-        lines.append(f"{repaired:,} of them are written as plain degrees now.")
+        lines.append(f"{repaired:,} of them are rewritten as plain degrees.")
     return lines
 
 
@@ -99,41 +100,39 @@ def _plan(console: Console, summary: Summary) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
     table.add_column()
     table.add_column(justify="right")
-    pinned = [("pinned by people", plan.pinned)] if plan.pinned else []
+    pinned = [("pinned", plan.pinned)] if plan.pinned else []
     for label, count in (
         ("records", scan.records),
         ("  new", scan.new),
         ("  changed", scan.changed),
         ("  no longer there", scan.vanished),
         *pinned,
-        ("kept as they are", plan.kept),
+        ("kept: own coordinates", plan.kept),
         ("incomplete", plan.incomplete),
-        ("to be answered", plan.to_answer),
-        ("questions known to the ledger", plan.answered_by_ledger),
+        ("to answer", plan.to_answer),
+        ("questions answered by the ledger", plan.answered_by_ledger),
         ("questions to ask", plan.open_questions),
-        ("requests that this run would send", plan.requests),
+        ("requests of this run", plan.requests),
     ):
         table.add_row(label, f"{count:,}")
     console.print(table)
     if plan.forecast.requests and plan.forecast.seconds is not None:
-        by = "if replies take as long as lately" if plan.forecast.reply_s else "at the service's pace"
+        by = "if replies take as long as the last ones" if plan.forecast.reply_s else "at the service's pace"
         console.print(f"Asking would take {duration(plan.forecast.seconds)} {by}.")
     if plan.forecast.requests > plan.forecast.at_once:
         when = plan.forecast.ends_at[:16].replace("T", " ")
-        last = (
-            f"the last leaves on {when} UTC, in {plan.forecast.stretches:,} goes" if when else "not all can ever leave"
-        )
-        console.print(f"By the allowance {last}.")
+        last = f"the last request is sent on {when} UTC, in {plan.forecast.stretches:,} stretches" if when else NEVER
+        console.print(f"Under the quota {last}.")
     for currency, cost in costs(plan).items():
-        console.print(f"It costs at most {money(cost, currency)}.")
+        console.print(f"The cost is at most {money(cost, currency)}.")
     for later in filter(lambda later: later.most, plan.later):
         some = f", some {later.expected:,}, up to {later.most:,}" if later.most > later.least else ""
         how_many = f"{later.least:,} questions{some}"
-        console.print(f"Then {later.service} would be asked {how_many}, by what the services before it answer.")
+        console.print(f"Then {later.service} is asked {how_many}, depending on the answers before it.")
     if summary.changes and summary.changes.cells:
         cells = summary.changes.cells
         records = summary.changes.records
-        console.print(f"With the answers known already, {cells:,} cells of {records:,} records would change:")
+        console.print(f"With the stored answers, {cells:,} cells of {records:,} records would change:")
         console.print(_changes(summary.changes))
     console.print("Nothing was sent, nothing written.")
 
@@ -160,7 +159,7 @@ def _since(summary: Summary) -> str:
 
 def _asked_line(asked: AskTotals) -> str:
     """Requests and how fast they were."""
-    said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them again)" if asked.retried else "")
+    said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them repeated)" if asked.retried else "")
     if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
         said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
     return said
@@ -214,22 +213,24 @@ def _stops(summary: Summary) -> list[str]:
             and not turn.for_good
         ):
             when = (
-                f" after {turn.resets_at[:16].replace('T', ' ')} UTC" if turn.resets_at else " when it is there again"
+                f" after {turn.resets_at[:16].replace('T', ' ')} UTC"
+                if turn.resets_at
+                else " when the quota is renewed"
             )
-            lines.append(f"Run the job again{when}: it goes on from here; with `--wait` it does so by itself.")
+            lines.append(f"Run the job again{when}: it continues; with `--wait` it does so automatically.")
         elif turn.stopped_by is Kind.UNREADABLE:
             lines.append(
-                "Correct [reply] of the description and run again: kept replies are read again, not paid again."
+                "Correct [reply] of the description and run again: stored replies are read again and not paid again."
             )
         elif turn.stopped_by is Kind.KEY_REFUSED:
-            lines.append("Correct the key and run the job again: nothing that was answered is asked anew.")
+            lines.append("Correct the key and run the job again: answered questions are not asked again.")
     for why, count in summary.asked.left_open.most_common(SHOWN_REASONS):
         questions = "1 question was" if count == 1 else f"{count:,} questions were"
         lines.append(f"{questions} not answered: {why}.")
     if summary.asked.left_open:
-        lines.append("Their records wait. Run the job again later: it asks them then.")
+        lines.append("Their records wait. Run the job again later: it asks them.")
     if summary.asked.interrupted:
-        lines.append("Stopped by a signal. What was settled is written; the next run goes on from here.")
+        lines.append("Stopped by a signal. The answers so far are written; the next run continues.")
     return lines
 
 
@@ -239,12 +240,10 @@ def _wrote(console: Console, summary: Summary) -> None:
         return
     if wrote.edited:
         console.print(
-            f"{wrote.edited:,} records were edited (or taken out) since they were read, and left alone.", style="yellow"
+            f"{wrote.edited:,} records were edited or deleted since they were read, and stay unchanged.", style="yellow"
         )
     if wrote.stale:
-        console.print(
-            f"{wrote.stale:,} records have coordinates of an address that is no longer theirs.", style="yellow"
-        )
+        console.print(f"{wrote.stale:,} records have the coordinates of an old address.", style="yellow")
     if summary.into:
         some = f"{wrote.changed:,} of " if 0 < wrote.changed < wrote.written else ""
         rest = "; the others are up to date" if some else ""
@@ -268,7 +267,7 @@ def _refused(console: Console, wrote: WriteResult, into: str) -> None:
         console.print(Text(f"  {key}: ", "bright_black").append(why, "default"), soft_wrap=True)
     if (more := wrote.refused - len(wrote.first_refused)) > 0:
         console.print(f"  and {more:,} more", style="bright_black")
-    console.print("Their answers are kept: correct the table or the record, and run again. Nothing is asked anew.")
+    console.print("Their answers are stored: correct the table or the record, and run again. Nothing is asked again.")
 
 
 def _next(summary: Summary) -> list[str]:
@@ -276,12 +275,12 @@ def _next(summary: Summary) -> list[str]:
     lines = []
     page = next((short(f) for f in summary.files if f.suffix == ".html"), None)
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
-        listed = f"open {page}: they are listed first, with reasons"
-        why = listed if page else "a column (write.columns.reasons) or a page (markers.page) says why"
-        lines.append(f"Look at the {doubtful:,} doubtful: {why}.")
+        listed = f"open {page}, which lists them first, with reasons"
+        why = listed if page else "a column (write.columns.reasons) or a page (markers.page) shows the reasons"
+        lines.append(f"Check the {doubtful:,} doubtful records: {why}.")
         lines.append("Correct their addresses in the source and run again: only what changed is asked.")
     if summary.outcomes[Outcome.FAILED] and not any(t.stopped_by is Kind.UNREADABLE for t in summary.asked.turns):
-        lines.append("Say `--again failed` to ask once more about what failed.")
+        lines.append("`--again failed` asks the failed questions again.")
     return lines
 
 

@@ -50,7 +50,7 @@ def try_(
     ] = [],  # noqa: B006
     at: Annotated[
         str | None,
-        typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84: what is there?"),
+        typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84."),
     ] = None,
     service: Annotated[
         list[Path],
@@ -66,32 +66,30 @@ def try_(
         typer.Option(
             "--job",
             metavar="JOB.toml",
-            help="Ask as this job would, by its service and its ledger.",
+            help="Ask as this job does, with its service and ledger.",
             autocompletion=job_files,
         ),
     ] = None,
     record: Annotated[
         str | None,
-        typer.Option("--record", metavar="KEY", help="About this record of the job, instead of an address."),
+        typer.Option("--record", metavar="KEY", help="The address of this record of the job."),
     ] = None,
-    show: Annotated[
-        Shown, typer.Option("--show", help="What is shown; of the request alone, nothing is sent.")
-    ] = Shown.ALL,
+    show: Annotated[Shown, typer.Option("--show", help="What to show; with `request`, nothing is sent.")] = Shown.ALL,
     reply: Annotated[
         Path | None,
         typer.Option("--reply", metavar="FILE", help="Read this saved reply; nothing is sent."),
     ] = None,
     save: Annotated[
         Path | None,
-        typer.Option("--save", metavar="FILE", help="Keep the reply in a file, for --reply."),
+        typer.Option("--save", metavar="FILE", help="Save the reply, for --reply."),
     ] = None,
-    tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="Metres within which a point is right.")] = 50,
+    tolerance: Annotated[float, typer.Option("--tolerance", min=1, help="The tolerance in metres.")] = 50,
     anew: Annotated[bool, typer.Option("--anew", help="Ask even if the ledger has the reply.")] = False,
     ledger: Annotated[
-        Path | None, typer.Option("--ledger", metavar="FILE", help="Another ledger than the user's.")
+        Path | None, typer.Option("--ledger", metavar="FILE", help="Another ledger instead of your own.")
     ] = None,
 ) -> None:
-    """Ask about one address or position, once; show the request, the reply, what was read, and how sure it is."""
+    """Ask one question; show the request, the reply, what was read, and the confidence."""
     from yellowtor.cli.trying import Wish, try_command
 
     wish = Wish(address, part, at, service, job, record, reply, save, show.value, tolerance, anew, ledger)
@@ -103,7 +101,7 @@ def demo(
         "yellowtor-demo"
     ),
 ) -> None:
-    """Run the whole example: made-up records, a simulated service, nothing needed from outside."""
+    """Run the whole example: made-up records and a simulated service, without network."""
     from yellowtor.cli.commands import demo_command
 
     demo_command(into)
@@ -113,18 +111,16 @@ def stand_in(
     port: Annotated[
         int, typer.Option("--port", min=0, max=65535, help="Port on 127.0.0.1; 0 takes a free one.")
     ] = 8640,
-    key: Annotated[str, typer.Option("--key", help="The key that it wants.")] = "demo-key-0001",
-    pace: Annotated[int, typer.Option("--pace", min=0, help="Requests a second that it bears; 0 is no limit.")] = 40,
-    per_day: Annotated[int | None, typer.Option("--per-day", min=0, help="Requests that it answers in all.")] = None,
+    key: Annotated[str, typer.Option("--key", help="The key that it accepts.")] = "demo-key-0001",
+    pace: Annotated[int, typer.Option("--pace", min=0, help="Its limit of requests a second; 0 is no limit.")] = 40,
+    per_day: Annotated[int | None, typer.Option("--per-day", min=0, help="Its limit of requests in all.")] = None,
     fault: Annotated[
-        list[Fault], typer.Option("--fault", help="Break every n-th reply so (see --every); may be repeated.")
+        list[Fault], typer.Option("--fault", help="Break every n-th reply like this (see --every); may be repeated.")
     ] = [],  # noqa: B006
-    every: Annotated[int, typer.Option("--every", min=1, help="Which replies are broken: every n-th.")] = 5,
-    slow: Annotated[float, typer.Option("--slow", min=0, help="Seconds by which a slow reply is late.")] = 3.0,
-    hints: Annotated[
-        Hints, typer.Option("--hints", help="Told too fast: how long to wait, or not; or what the limits are, always.")
-    ] = Hints.WAIT,
-    unfriendly: Annotated[bool, typer.Option("--unfriendly", help="Answer 0,0 when asked too fast.")] = False,
+    every: Annotated[int, typer.Option("--every", min=1, help="Break every n-th reply.")] = 5,
+    slow: Annotated[float, typer.Option("--slow", min=0, help="The delay of a slow reply in seconds.")] = 3.0,
+    hints: Annotated[Hints, typer.Option("--hints", help="What replies say about its limits.")] = Hints.WAIT,
+    unfriendly: Annotated[bool, typer.Option("--unfriendly", help="After too many requests, answer 0,0.")] = False,
     gazetteer: Annotated[
         Path | None, typer.Option("--gazetteer", metavar="FOLDER", help="Another made-up gazetteer.")
     ] = None,

@@ -180,7 +180,9 @@ def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -
     book = parts.book
     services = parts.services
     for name, count in book.expired.items():
-        watch.remark(f"{count:,} replies of {name} were past their time and are let go; what needs them is asked again")
+        watch.remark(
+            f"{count:,} replies of {name} were too old and are deleted; questions that are still needed are asked again"
+        )
     scanned, source = _scanned(parts, watch)
     if len(services) > 1 or options.again_failed:  # whom to ask, and what, depends on what is known
         watch.phase("Judging")
@@ -215,8 +217,8 @@ def check_cost(job: Job, plan: Plan, spend_at_most: int | None) -> None:
         cost = all_of_it if spend_at_most is None else min(all_of_it, spend_at_most)
         if cost > limit * MILLION:
             raise Unconfirmed(
-                f"This run may cost {money(cost, currency)}, above ask.confirm_above = {limit:g}: say --yes if it may, "
-                "or --at-most or --spend-at-most. Nothing was sent."
+                f"This run may cost {money(cost, currency)}, above ask.confirm_above = {limit:g}: allow it with --yes, "
+                "or limit it with --at-most or --spend-at-most. Nothing was sent."
             )
 
 

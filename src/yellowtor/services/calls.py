@@ -85,8 +85,8 @@ class Poll(Settings):
 class Many(Call):
     """One request with many questions. Each result is read like a single reply, by `[reply]`.
 
-    The templates have the variable `questions`, and those of `[forward]` except the address. `question` has all variables
-    of `[forward]`, and `id`.
+    The templates have the variable `questions`, and those of `[forward]` except the address. `question` has all
+    variables of `[forward]`, and `id`.
     """
 
     most: int = Field(ge=2, le=100_000, description="The highest number of questions in a request.")

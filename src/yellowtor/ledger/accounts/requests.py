@@ -138,8 +138,8 @@ class RequestBook:
                 kept = account.pace(self._clock.boot()).per_second
                 self._slowest = min(self._slowest, kept or self._slowest)
                 self._differences["learned"] = (
-                    f"{self._terms.service} said that we are too fast, and not how fast we may be: the pace went down "
-                    f"to {self._slowest:.3g} a second, and grows again"
+                    f"{self._terms.service} said that requests are too fast and did not state its limit: the pace fell "
+                    f"to {self._slowest:.3g} a second, and rises again"
                 )
             elif isinstance(order, Shut):
                 account.shut(now + timedelta(seconds=order.seconds))

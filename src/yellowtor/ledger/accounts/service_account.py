@@ -160,18 +160,18 @@ class ServiceAccount:
                     if one.left + window.leave < believed:
                         differences[window.name] = (
                             f"{self._terms.service} says {one.left:,} are left of the {window.span}, "
-                            f"the ledger {believed:,}: others use the key, or the description believes too much"
+                            f"the ledger {believed:,}: others use the key, or the description states too much"
                         )
         return differences
 
     def why_not(self, now: datetime) -> Spent:
         """Which windows are spent, and when the last of them has more; or that the budget is spent."""
         if self.shut_s(now) > PATIENCE_S:
-            return Spent(self._account.shut_until, f"{self._terms.service} has asked for a pause (Retry-After)")
+            return Spent(self._account.shut_until, f"{self._terms.service} asked for a pause (Retry-After)")
         least = self.cost(1, now)
         empty = [one for one in self._limits if one.left(now) < (max(1, least) if one.window.money else 1)]
         if not empty:
-            return Spent("", "the run has spent what it may")
+            return Spent("", "the run has spent its budget")
         names = " and ".join(limit.window.said for limit in empty)
         are = "are" if len(empty) > 1 else "is"
         return Spent(stamp(max(limit.more_at(now) for limit in empty)), f"{names} {are} spent")

@@ -63,5 +63,5 @@ def busy(other: Running | None, *, shareable: bool = False) -> Busy:
         who = f" ({other.worker.who} on {other.worker.host}, process {other.worker.process})"
     if other:
         since = f" since {datetime.fromisoformat(other.started_at):%Y-%m-%d %H:%M:%S} UTC"
-    share = ", or say --share to ask along with it" if shareable else ""
-    return Busy(f"Another run{who} has this job in hand{since}. Wait for its end, stop it{share}. Nothing was sent.")
+    share = ", or help it with --share" if shareable else ""
+    return Busy(f"Another run{who} works on this job{since}. Wait for its end, stop it{share}. Nothing was sent.")

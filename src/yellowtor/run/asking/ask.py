@@ -266,9 +266,9 @@ class Asker:
             last = taken[0].read.message
             if self._breaker.reads_nothing:
                 count = self._breaker.unreadable
-                why = f"{count} replies in a row can't be read, and no place was read so far; the last: {last}"
+                why = f"{count} replies in a row can't be read, and no candidate was read so far; the last one: {last}"
             else:
-                why = f"{self._breaker.failures} requests in a row brought no answer; the last: {last}"
+                why = f"{self._breaker.failures} requests in a row brought no answer; the last one: {last}"
                 taken = [one._replace(decision=StopAsking(one.read.kind)) for one in taken]
             self._note_stop(kinds[0], why)
             self._stop()
