@@ -9,9 +9,9 @@ import re
 import unicodedata
 from functools import lru_cache
 
-# What nobody sees and copying brings along: control characters, soft hyphens, marks of the direction of writing.
+# Invisible characters that copying adds: control characters, soft hyphens, directional marks.
 _UNSEEN = re.compile("[\0-\x08\x0e-\x1b\x7f\xad\u200e\u200f\u2060\u202a-\u202e\u2066-\u2069]")
-SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE stands in no address
+SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE, which no address contains
 
 
 def fold_blanks(text: str) -> str:

@@ -1,7 +1,7 @@
-"""How well an answered address agrees with the one that was asked, part by part.
+"""Compares the address of an answer with the one that was asked, part by part.
 
-Agreement runs from 0 (contradicts) to 1 (the same), or is None where one side says nothing. Nothing here
-knows a language: an abbreviation is recognised by its letters, and scripts are compared in Latin letters.
+Agreement is from 0 (contradiction) to 1 (equal), or None if one of them lacks the part. No language is built in: an
+abbreviation is recognised by its letters, and scripts are compared in Latin letters.
 """
 
 import re
@@ -24,7 +24,7 @@ ABBREVIATED = 0.97  # an abbreviation is nearly as good as the word in full
 
 @dataclass(frozen=True, slots=True)
 class Agreement:
-    """Agreement of each part, 0 to 1, None where it can't be told."""
+    """The agreement of each part, 0 to 1; None if it is unknown."""
 
     number: float | None = None
     street: float | None = None
@@ -35,10 +35,10 @@ class Agreement:
 
 
 def compare(asked: Address, answered: Mapping[str, str]) -> Agreement:
-    """Compare an asked address with the parts of an answered place.
+    """Compare an asked address with the parts of a candidate.
 
-    answered may hold, besides the parts, `country_code` (ISO 3166-1 alpha-2): a country agrees when either
-    its name or its code does. Of a place that has nothing but a `label` the parts are looked for in that.
+    answered may also have `country_code` (ISO 3166-1 alpha-2): a country agrees if its name or its code does. If a
+    candidate only has a `label`, the parts are looked for in it.
     """
     asked = _cut(asked)
     answered = {part: text[:LONGEST] for part, text in answered.items()}

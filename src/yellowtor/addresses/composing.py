@@ -14,9 +14,9 @@ _WORD = re.compile(r"[^\s,;]+")
 
 @dataclass(frozen=True, slots=True)
 class AddressComposer:
-    """How a record becomes an address: a column for each part, or a line of columns; what is fixed, what is needed.
+    """How a record becomes an address: a column for each part or a line of columns, fixed parts, needed parts.
 
-    words are the words (casefolded) of a column's cells that stand for others, by column.
+    words are the abbreviations (casefolded) of a column with their full words, by column.
     """
 
     columns: Mapping[str, str]
@@ -30,7 +30,7 @@ class AddressComposer:
         return Address(**{**self.fixed, **self._own(cells)})
 
     def says_nothing(self, cells: Mapping[str, str]) -> bool:
-        """Whether a record has nothing of an address of its own, but what is fixed for all."""
+        """Whether the record itself has no part of an address."""
         return not any(map(canonical, self._own(cells).values()))
 
     def own_line(self, cells: Mapping[str, str]) -> str:
@@ -62,7 +62,7 @@ class AddressComposer:
         return "the address is empty" if self.says_nothing(cells) else ""
 
     def rules(self) -> str:
-        """All of this as one text, the same in every process (a set's own order is not)."""
+        """All rules as one text, equal in every process."""
         words = sorted((column, sorted(change.items())) for column, change in self.words.items())
         line = self.line.text if self.line else ""
         return repr((sorted(self.columns.items()), sorted(self.fixed.items()), sorted(self.needed), line, words))

@@ -1,6 +1,6 @@
-"""Guesses which column of a table holds which part of an address, from its name and from what stands in it.
+"""Guesses the column of each part of an address, from names and contents.
 
-Names are known in a dozen languages; contents decide where names don't, and between names that fit as well.
+Names are known in a dozen languages. Contents decide if names don't, or if several names fit.
 """
 
 import re
@@ -50,7 +50,7 @@ CLOSE = 0.15  # two that are nearer than this to each other may be taken for one
 
 @dataclass(frozen=True, slots=True)
 class Guess:
-    """The column of a part, why it is taken for it, and the others that might be it."""
+    """The column of a part, the reason, and the other possible columns."""
 
     column: str
     why: str
@@ -103,7 +103,7 @@ def find_header(rows: Sequence[Sequence[str]]) -> tuple[int, int]:
 
 
 def _sensible(found: dict[str, Guess], unique: set[str], header: Sequence[str]) -> dict[str, Guess]:
-    """What goes together: both coordinates or none, a whole address or its parts, a key whenever there is one."""
+    """Consistent guesses: both coordinates or none, a whole address or its parts, a key if there is one."""
     if ("latitude" in found) != ("longitude" in found):
         found.pop("latitude", None)
         found.pop("longitude", None)
@@ -156,7 +156,7 @@ def _by_name(part: str, name: str) -> float:
 
 
 def _by_content(part: str, cells: Sequence[str], *, unique: bool) -> float | None:
-    """How well contents fit, 0 to 1; None where they can't be it."""
+    """How well the contents fit, 0 to 1; None if they contradict."""
     if part == "key":
         return 1.0 if unique else None
     if not cells:

@@ -1,7 +1,4 @@
-"""The keys of the design: one for the raw cells, one for a question.
-
-A key is a BLAKE2b digest of 128 bits in hexadecimal, so that no address stands in an index twice over.
-"""
+"""Keys of raw cells and of questions: BLAKE2b digests of 128 bits in hexadecimal."""
 
 import hashlib
 from collections.abc import Iterable, Sequence
@@ -33,11 +30,10 @@ def subject_key(subject: Subject) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """What, beside the address, makes two questions different. Never a credential.
+    """What distinguishes two questions besides the address. Never a credential.
 
-    country is what answers are limited to, area what they are preferred from; each empty where the template has no use
-    for it.
-    wants are the variables that the template asks by: parts of an address, or q, all of it in one line; lat and lon in
+    country limits the answers, area is preferred; each is empty if the template does not use it. wants are the
+    variables of the template that carry the subject: parts of an address, or q (the whole line), or lat and lon in
     reverse.
     """
 

@@ -16,9 +16,9 @@ EDGES = " ,;/–-"
 
 
 class LineTemplate:
-    """A template in which `{Column}` stands for the cell of that column.
+    """A template in which `{Column}` is replaced by the cell of that column.
 
-    Raises ValueError for braces that don't pair or hold no name, and for a template without any column.
+    Raises ValueError for unpaired or empty braces, and for a template without a column.
     """
 
     def __init__(self, text: str) -> None:
@@ -34,7 +34,7 @@ class LineTemplate:
         return list(dict.fromkeys(name.strip() for name in _FIELD.findall(self.text)))
 
     def fill(self, cell: Callable[[str], str]) -> str:
-        """The line with each column's text in it; empty when all the texts are, whatever stands between them."""
+        """The line with the text of each column; empty if all texts are empty."""
         texts = {name: cell(name) for name in self.columns}
         if not any(texts.values()):
             return ""

@@ -1,4 +1,4 @@
-"""When a service is left alone for the rest of a run: so many requests on end have brought no answer."""
+"""Stops asking a service for the rest of a run, after a number of requests in a row without an answer."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,9 +20,9 @@ class Breaker:
     answered: bool = False
 
     def keeps_failing(self, kinds: Sequence[Kind], *, unreadable: bool) -> bool:
-        """Take in what a reply said to each question of a request; whether it is time to stop.
+        """Count the replies to the questions of a request; whether to stop.
 
-        unreadable: it can't be read, and is not asked for again.
+        unreadable: the reply can't be read, and is not asked for again.
         """
         failed = all(kind in {Kind.UNAVAILABLE, Kind.UNREADABLE} for kind in kinds)
         self.answered = self.answered or Kind.ANSWERED in kinds

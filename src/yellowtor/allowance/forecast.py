@@ -1,4 +1,4 @@
-"""What asking so many questions will take: how many leave at once, and when the last one may, given every window."""
+"""Forecasts the requests of a run: how many are sent before a window is spent, and when the last one is sent."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -13,12 +13,12 @@ MOST_STRETCHES = 100_000  # a window that is opened so often is not worth forete
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
-    """Requests to be sent; those that leave before a window makes them wait, and the seconds that they take.
+    """The requests of a run; at_once of them are sent before a window makes the others wait, in `seconds`.
 
-    stretches is in how many goes all of them are sent, ends_at when the last may leave (ISO 8601, UTC); seconds is None
-    where nobody knows: without a pace, of a service that has not replied yet. reply_s is what a reply takes, where that
-    and not the pace makes it last. goes_on_at is when the second go begins (None: there is one). curve has, for each
-    go, when it begins and ends, and how many have left by then.
+    seconds is None if it is unknown: for a service without a pace that has not replied yet. stretches is the number of
+    stretches in which the requests are sent, ends_at the end of the last one (ISO 8601, UTC). reply_s is the time of a
+    reply, if replies and not the pace limit the run. goes_on_at is the start of the second stretch (None: there is only
+    one). curve has the start, the end and the requests so far of each stretch.
     """
 
     requests: int

@@ -13,9 +13,9 @@ SLACK_S = 0.010  # a request may be this late on its way, and the next not, with
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """So many requests a second; None is no limit. Raises ValueError for a rate that is not above 0.
+    """A limit of requests a second; None is no limit. Raises ValueError for a rate that is not above 0.
 
-    After a pause, burst of them may leave at once: any second may hold burst - 1 more.
+    After a pause, `burst` requests may be sent at once: any second may contain burst - 1 more.
     """
 
     per_second: float | None

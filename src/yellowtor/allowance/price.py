@@ -53,7 +53,7 @@ class Price:
 
 
 def price_on(prices: Sequence[Price], day: date) -> Price | None:
-    """The one that holds on this day; None where nothing is said to cost anything."""
+    """The price of this day; None if there is none."""
     return max((price for price in prices if price.since <= day), key=lambda price: price.since, default=None)
 
 
@@ -73,7 +73,7 @@ class Budget:
 
 
 def money(millionths: int, currency: str) -> str:
-    """An amount as people write it: 4.50 EUR, with more decimals where it has them."""
+    """An amount such as 4.50 EUR, with more decimals if it has them."""
     amount = Decimal(millionths) / MILLION
     text = f"{amount:,.2f}" if amount == round(amount, 2) else f"{amount.normalize():,f}"
     return f"{text} {currency}"

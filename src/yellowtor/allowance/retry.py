@@ -27,7 +27,7 @@ class Retry:
 
 @dataclass(frozen=True, slots=True)
 class Settle:
-    """The reply stands, whatever it says."""
+    """Keep the reply."""
 
     word: ClassVar[str] = "keep"
 
@@ -53,7 +53,7 @@ Decision = Retry | Settle | LeaveOpen | StopAsking
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """The number-th try (from 1) of so many; jitter from 0 to 1."""
+    """A try by its number (from 1), and the number of allowed tries; jitter from 0 to 1."""
 
     number: int
     tries: int

@@ -1,7 +1,7 @@
-"""Windows of an allowance: so many requests in a span of time, by the calendar of a named time zone, or rolling.
+"""Windows of a quota: a number of requests in a span of time, by the calendar of a time zone, or rolling.
 
-A calendar's window begins anew for everybody at once, at midnight or on the first of a month; a rolling one looks back
-from each instant by so many seconds (a day is 86,400 s, a month 30 of them).
+A calendar window begins for everybody at once, at midnight or on the first of a month. A rolling window is the last
+span before any instant (a day is 86,400 s, a month 30 days).
 """
 
 from collections.abc import Sequence
@@ -40,9 +40,9 @@ SHORT = {Span.SECOND, Span.MINUTE, Span.HOUR}  # by UTC: as long as any other of
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """So many requests in a span, less those that are left for others. Instants are in UTC.
+    """A number of requests in a span, without those that are left for others. Instants are in UTC.
 
-    A cap is one's own, below the service's: over all jobs, or of one job. With money, limit is in millionths of the
+    A cap is the user's own limit: for all jobs (own) or for one (job's). With money, limit is in millionths of the
     account's currency.
     """
 
@@ -103,9 +103,9 @@ class Window:
 
 @dataclass(frozen=True, slots=True)
 class Left:
-    """What a window has left, and from when on it has more (ISO 8601, UTC; empty where nothing is used).
+    """What is left of a window, and when it is renewed (ISO 8601, UTC; empty if nothing is used).
 
-    Of money in millionths.
+    Money is in millionths.
     """
 
     window: str
@@ -117,5 +117,5 @@ class Left:
 
 
 def tightest(lefts: Sequence[Left]) -> Left | None:
-    """The window that has the fewest requests left; None where there is none."""
+    """The window with the fewest requests left; None if there is no window."""
     return min((left for left in lefts if not left.money), key=lambda left: left.left, default=None)

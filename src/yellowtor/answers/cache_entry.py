@@ -9,7 +9,7 @@ from yellowtor.contracts.subject import Subject
 
 
 class KnownReply(NamedTuple):
-    """A kept reply: of whom, what it means, when it came (ISO 8601, UTC), its bytes, the candidates read from it."""
+    """A stored reply: service, kind, time (ISO 8601, UTC), body, and the candidates read from it."""
 
     service: str
     kind: str

@@ -91,10 +91,7 @@ class Question(NamedTuple):
 
 
 class Ticket(NamedTuple):
-    """What a service gave for a request that it took and has its reply to later.
-
-    The question was the one in this place (from 0) of so many.
-    """
+    """The ticket for a reply that comes later, with the index of the question (from 0) in its request."""
 
     ticket: str
     place: int
@@ -243,10 +240,10 @@ class Answers:
 
 @dataclass(frozen=True, slots=True)
 class Reserved:
-    """A reservation that is durable: the request may leave at send_at (seconds of the boot clock).
+    """A durable reservation: the request may be sent at send_at (seconds of the boot clock).
 
-    units is what the window was raised by: 0 for a question that goes along with another in one counted request; cost
-    is in millionths of the account's currency.
+    units is what it counts in the windows: 0 for a question that shares a counted request. cost is in millionths of the
+    account's currency.
     """
 
     request_id: int
@@ -277,7 +274,7 @@ Reservation = Reserved | Spent | AlreadyKnown | Elsewhere
 
 
 class Used(NamedTuple):
-    """So many requests of a day (UTC), for a job (its path), with replies of a kind; their cost in millionths."""
+    """The requests of a day (UTC) for a job (its path) with one kind of reply; their cost in millionths."""
 
     day: str
     job: str
@@ -287,7 +284,7 @@ class Used(NamedTuple):
 
 
 class Charged(NamedTuple):
-    """One request, for whoever pays the bill: instants are ISO 8601, UTC; cost in millionths of the currency."""
+    """One request, for accounting. Instants are ISO 8601, UTC; cost is in millionths of the currency."""
 
     reserved_at: str
     settled_at: str | None

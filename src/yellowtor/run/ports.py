@@ -182,7 +182,7 @@ class Book(Protocol):
     @property
     def clock(self) -> Clock: ...  # the ledger's: the server's, where it is shared
     @property
-    def along(self) -> bool: ...  # another run has the job in hand, and this one only asks along with it
+    def along(self) -> bool: ...  # another run works on the job, and this one helps it
 
     def others(self) -> tuple[int, int]: ...
     def writer(self, service: str) -> AbstractAsyncContextManager[Writer]: ...

@@ -26,7 +26,7 @@ class Finding(StrEnum):
 
     @property
     def is_certain(self) -> bool:
-        """Whether it is certain all the same which position is meant: it can be repaired."""
+        """Whether the position is certain in spite of it, and can be repaired."""
         return self in {Finding.COMMA, Finding.SEXAGESIMAL, Finding.SWAPPED}
 
 

@@ -37,9 +37,9 @@ AXES = {"N": "lat", "S": "lat", "E": "lon", "W": "lon"}
 
 
 class Angle(NamedTuple):
-    """A size in degrees, or in the units of its coordinate system; axis is what its hemisphere names, if it has one.
+    """A value in degrees, or in the units of its coordinate system; axis comes from its hemisphere, if it has one.
 
-    plain: it is a bare decimal number, without marks, parts or a hemisphere.
+    plain: a decimal number without symbols, minutes or hemisphere.
     """
 
     value: float
@@ -48,9 +48,9 @@ class Angle(NamedTuple):
 
 
 class Pair(NamedTuple):
-    """Two values as they stand in a text; srid is the EPSG code that it names. axes: it says itself which is which.
+    """Two values in the order of a text, and the EPSG code in it (srid). axes: the text itself names the axes.
 
-    plain: both are bare decimal numbers.
+    plain: both are decimal numbers without symbols.
     """
 
     first: float

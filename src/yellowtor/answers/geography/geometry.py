@@ -1,4 +1,4 @@
-"""GeoJSON geometries (RFC 7946) that are no points: a point inside, and how far off the place may lie from it."""
+"""GeoJSON geometries (RFC 7946) other than points: a point inside, and the greatest distance to the edge."""
 
 from collections.abc import Mapping
 from typing import Any, NamedTuple
@@ -44,7 +44,7 @@ def point_inside(geometry: Mapping[str, Any]) -> Inside | str:
 
 
 def coarsened(level: Level | None, found: Inside) -> Level | None:
-    """The level of a point that stands for a whole geometry: none finer than that reaches."""
+    """The level of a point that represents a geometry: not finer than the size of the geometry."""
     if level is None or not found.reach_m:
         return level
     finest = Level.SEGMENT if found.is_line and level.rank < Level.SEGMENT.rank else level

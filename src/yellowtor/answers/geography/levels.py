@@ -7,7 +7,7 @@ from typing import Self
 
 
 class Level(StrEnum):
-    """What the point of a candidate stands for, with its rank: 1 for the finest."""
+    """What the point of a candidate represents, with its rank: 1 is the finest."""
 
     reach_m: float
     rank: int

@@ -1,6 +1,6 @@
-"""Positions that lie far from all the others of a job: mostly latitude and longitude are swapped there.
+"""Finds positions far from all others of a job, often with latitude and longitude swapped.
 
-A position is far if its distance from the middle of all is several times that of three quarters of them.
+A position is far if its distance to the centre is several times the distance of three quarters of them.
 """
 
 import math
@@ -68,7 +68,7 @@ def area_of(positions: Sequence[Position]) -> Area | None:
 
 
 def _middle(positions: Sequence[Position]) -> Position:
-    """The median of latitudes, and of longitudes seen from where most of them are (so that 180° is no edge)."""
+    """The median of latitudes, and of longitudes relative to where most of them are (180° is no edge)."""
     east = sum(math.cos(math.radians(position.lon)) for position in positions)
     north = sum(math.sin(math.radians(position.lon)) for position in positions)
     origin = math.degrees(math.atan2(north, east))

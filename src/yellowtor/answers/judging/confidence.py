@@ -41,7 +41,7 @@ def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
 
 
 def fineness(level: Level | None, method: Method | None, reach_m: float, tolerance_m: float) -> Iterator[Factor]:
-    """What the level of a place says, which reaches so many metres from its point."""
+    """The factor of the level: the ratio of the tolerance to its reach in metres."""
     named = str(level) if level else "unknown level"
     named = f"an {named}" if named[0] in "aeiou" else f"a {named}"
     if reach_m > tolerance_m:

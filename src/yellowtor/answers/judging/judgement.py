@@ -27,7 +27,7 @@ class Thresholds:
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """One outcome, the candidate it rests on (where there is one), how sure, and why."""
+    """An outcome with its candidate (if any), its confidence and its reasons."""
 
     outcome: Outcome
     reasons: tuple[Reason, ...]

@@ -38,7 +38,7 @@ class AskNext:
 
 
 class Settled(NamedTuple):
-    """What all the answers to an address come to: the judgement, and whose it is; whether another need be asked."""
+    """The result of all answers to an address: the best judgement, its service, and whether it is good enough."""
 
     judgement: Judgement
     service: str

@@ -1,6 +1,6 @@
-"""Taking a reply to many questions apart, into a reply for each of them.
+"""Splits the reply to a batch into a reply for each question.
 
-Whatever can't be put back to its question for certain is nobody's answer: those questions are asked alone.
+A result that can't be assigned to a question with certainty is ignored, and the question is asked alone.
 """
 
 from collections.abc import Sequence
@@ -34,11 +34,10 @@ class BatchSplit:
 
 
 def split_batch(reading: Reading, apart: BatchSplit, reply: Reply, count: int) -> Sequence[Reply]:
-    """The reply to each of so many questions, whose ids are "0", "1" and so on.
+    """The reply to each question of a batch; their ids are "0", "1" and so on.
 
-    One and the same for all of them where it refuses the request as a whole. An answer without a result for a question
-    is no answer to it, nor to any other, unless the description says what that means. Of two results with one id nobody
-    knows which is meant.
+    If the reply refuses the whole request, all questions get it. A question without a result is unreadable, unless the
+    description says otherwise. Two results with the same id are both ignored.
     """
     found = _found(reading, apart, reply, count)
     if found is None or (not found and not apart.missing_is_nothing and not _is_answer(reading, reply)):
@@ -97,5 +96,5 @@ def _by_id(get: Getter, results: Sequence[Any]) -> dict[str, list[Any]]:
 
 
 def _in_order(results: Sequence[Any], count: int) -> dict[str, list[Any]]:
-    """By their places; none at all where there are more or fewer than questions, for nobody knows which is missing."""
+    """The results in the order of the questions; none if their number differs, because any of them may be missing."""
     return {str(at): [result] for at, result in enumerate(results)} if len(results) == count else {}

@@ -1,4 +1,4 @@
-"""The bytes of a reply as text: which encoding they are in, and what they are where they are not what was promised."""
+"""The text of a reply: its encoding, and a description of a body in the wrong format."""
 
 import codecs
 import re
@@ -12,13 +12,13 @@ _MARKS = (  # byte order marks (Unicode standard, section 23.8); the longer one 
     (codecs.BOM_UTF16_BE, "utf-16"),
 )
 NOT_FOR_BODIES = {"idna", "punycode", "undefined", "unicode_escape", "raw_unicode_escape", "mbcs", "oem"}
-NUL_SHOWN = "\ufffd"  # what stands for a NUL: nothing that is read may be closed up around one
+NUL_SHOWN = "\ufffd"  # replaces a NUL, so that the text around it is not joined
 UTF_8 = {"", "utf-8", "utf8"}  # what a charset may be where UTF-8 is meant
 QUOTED = 100  # characters of a body in a message
 
 
 class CantOpenError(Exception):
-    """A body is not of the shape that was promised; what it is instead."""
+    """Raised for a body in another format than the description says; says what it is instead."""
 
 
 def is_encoding(name: str) -> bool:
@@ -57,7 +57,7 @@ def _place(error: UnicodeError) -> str:
 
 
 def looks_like_page(body: bytes) -> bool:
-    """Whether the body is a web page, which nobody promises."""
+    """Whether the body is a web page."""
     return body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
 
 

@@ -11,10 +11,10 @@ NONE: Mapping[str, str] = MappingProxyType({})
 
 
 class Candidate(NamedTuple):
-    """A place as a service gave it, in our words; `parts` may hold `country_code` beside an address's parts.
+    """A place in a reply; `parts` may have `country_code` in addition to the parts of an address.
 
-    radius_m is how far off the service says that it may lie, score how sure it says that it is (0 to 1), partial
-    whether it says that only a part of the question matched; extra are fields of the description's own.
+    The service states radius_m (the uncertainty), score (0 to 1) and partial (only a part of the question matched).
+    extra are the description's own fields.
     """
 
     position: Position

@@ -138,7 +138,7 @@ def compile_fields(paths: Mapping[str, str]) -> Fields:
 
 
 def fields_by(getters: Mapping[str, Getter]) -> Fields:
-    """The same with a getter for each."""
+    """A getter for all of these, from a getter for each."""
 
     def read(value: Any) -> dict[str, str]:
         return {name: told for name, get in getters.items() if (told := as_written(get(value)))}

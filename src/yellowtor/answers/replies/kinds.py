@@ -1,4 +1,4 @@
-"""What a reply means for the question, whatever its shape was."""
+"""Kinds of reply: what a reply means for its question."""
 
 from enum import StrEnum
 
@@ -29,5 +29,5 @@ class Kind(StrEnum):
 
     @property
     def stops_service(self) -> bool:
-        """Whether asking anything else of this service is of no use now."""
+        """Whether it is useless to ask this service more questions now."""
         return self in {Kind.KEY_REFUSED, Kind.NOT_PERMITTED, Kind.WINDOW_SPENT}

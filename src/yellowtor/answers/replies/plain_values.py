@@ -9,7 +9,7 @@ def plain(found: Any) -> Any:
 
 
 def as_written(value: Any) -> str:
-    """A value of a reply as it stands there: true for a truth, 5 for a number; empty for what is no plain value."""
+    """A value as text: true for a boolean, 5 for a number; empty for objects and lists."""
     if type(value) is str:
         return value.strip()
     value = plain(value)

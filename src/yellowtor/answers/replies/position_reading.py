@@ -53,7 +53,7 @@ def _on_the_globe(reading: Reading, lat: float, lon: float) -> Position | str:
 
 
 def _unread(found: Any) -> str:
-    """Why what stands where a position should be is none."""
+    """Why a value is not a position."""
     if found is None or found in ((None, None), "", ("", "")):
         return "a place without a position was passed over"
     text = ", ".join(map(str, found)) if isinstance(found, tuple) else str(found)

@@ -1,7 +1,7 @@
-"""Reading a reply: which kind it is, and which candidates it offers, whatever its shape.
+"""Reads a reply: its kind and its candidates, in any format.
 
-A coordinate is only ever taken from a field that the description names and that holds a number (or the
-text of one) on the globe. A position of 0,0 is no answer: a reply that offers nothing else is unreadable.
+A coordinate only comes from a field that the description names, with a number (or its text) on the globe. 0,0 is not
+an answer: a reply with no other position is unreadable.
 """
 
 from collections.abc import Mapping, Sequence
@@ -27,10 +27,10 @@ OWN = {"score", "radius", "partial"}  # what a service says of its answer, among
 
 
 class Read(NamedTuple):
-    """What a reply was found to say. `remarks` tell what was passed over, and why; `because` what decided the kind.
+    """What was read from a reply. `remarks` say what was skipped and why, `because` what decided the kind.
 
-    lasting: the same request would bring the same reply, however often it is sent. unknown_levels are words for levels
-    that the description does not know.
+    lasting: the same request would get the same reply again. unknown_levels are words for levels that the description
+    does not know.
     """
 
     kind: Kind
@@ -77,13 +77,13 @@ def _read(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]
 
 
 def _pages(body: bytes, headers: Mapping[str, str]) -> list[bytes]:
-    """The pages that a reply was put together from."""
+    """The pages of a reply."""
     ends = [int(length) for length in headers.get(PAGES, "").split(",") if length.isdigit()]
     return [body[sum(ends[:at]) : sum(ends[: at + 1])] for at in range(len(ends))] or [body]
 
 
 def read_meaning(reading: Reading, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> Read:
-    """What read_reply() says of a reply, but for its candidates: all that asking needs, in a fraction of the time."""
+    """As read_reply(), without the candidates: enough for asking, and much faster."""
     if PAGES in (headers or {}):
         return read_reply(reading, status, body, headers)
     try:
@@ -106,7 +106,7 @@ def read_kind(reading: Reading, status: int, body: bytes, headers: Mapping[str, 
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """What a path of a description found in the first candidate; None where there is none."""
+    """What a path found in the first candidate; None if there is no candidate."""
 
     name: str
     path: str
@@ -135,7 +135,7 @@ def box_names(count: int) -> Sequence[str]:
 
 
 def _opened(reading: Reading, status: int, body: bytes, headers: Mapping[str, str]) -> tuple[Read, Sequence[Any]]:
-    """What the reply as a whole says, and the places in it that nobody has looked at yet."""
+    """The kind of the reply, and its candidates, not read yet."""
     trouble = ""
     data = UNOPENED
     try:
@@ -182,7 +182,7 @@ def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
 
 
 def _said(status: int, body: bytes) -> str:
-    """What came, for a service that says nothing in words."""
+    """A message for a service without error messages."""
     return f"{_phrase(status)}, with {quoted(body)}" if len(body.strip()) > 2 else _phrase(status)
 
 

@@ -1,4 +1,4 @@
-"""What is sent and what comes back, as plain values."""
+"""Requests and replies as plain values."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field

@@ -1,6 +1,6 @@
-"""Whether a service's replies have changed their shape: what always stood in its answers stands in none any more.
+"""Detects that a service changed its replies: a field that was in all answers is in none of the new ones.
 
-A field is missed as soon as a dozen new answers lack it, while few requests have been spent.
+A dozen new answers without the field are enough, so that few requests are wasted.
 """
 
 from collections import Counter

@@ -53,7 +53,7 @@ class Counter:
         self._others = [name for name in self._store.connection.execute(known).scalars() if name not in mine]
 
     def use_of(self, window: Window, now: datetime) -> Use:
-        """What is used of a window, whatever its limit is."""
+        """What is used of a window, independent of its limit."""
         window = _without_limit(window)
         if window not in self._uses:
             connection = self._store.connection

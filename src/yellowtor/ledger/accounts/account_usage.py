@@ -90,7 +90,7 @@ class UsageBook:
 
 @contextmanager
 def open_usage(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[UsageBook]:
-    """Open the ledger to look at it, as a job's; runs may go on meanwhile. Raises LedgerTrouble."""
+    """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
     store = open_store(where, clock)
     try:
         known = store.connection.execute(select(job.c.id).where(job.c.path == str(whose))).scalar()

@@ -1,4 +1,7 @@
-"""The one thread that reaches the ledger while asking: orders pile up while a commit lasts, and go together."""
+"""Group commit.
+
+The thread that writes to the ledger while asking. Orders that arrive during a commit share the next.
+"""
 
 import asyncio
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
@@ -30,17 +33,17 @@ from yellowtor.ledger.storage.store import LedgerGone
 
 T = TypeVar("T")
 _Answer = asyncio.Future[Sequence[Reservation]]
-LINGER_S = 0.003  # what comes within it joins the group: a commit costs more than the wait
+LINGER_S = 0.003  # orders within this time share a commit, which costs more than the wait
 
 
 class GroupWriter:
-    """Carries orders out in groups, a commit after the other as long as there are any."""
+    """Executes orders in groups, one commit after the other."""
 
     def __init__(self, book: RequestBook) -> None:
         self._book = book
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="ledger")
         self._pending: list[tuple[Order, _Answer | None]] = []
-        self._failure: Exception | None = None  # of an order that nobody waits for
+        self._failure: Exception | None = None  # of an order that nobody awaits
         self._turn = asyncio.Lock()  # one at a time has the ledger
         self._busy: asyncio.Task[None] | None = None
 
@@ -56,7 +59,7 @@ class GroupWriter:
         return await self.call(lambda: self._book.tickets(question_keys))
 
     async def keep_tickets(self, tickets: Mapping[str, Ticket | None]) -> None:
-        """Keep what the service gave for these questions; None: it is of no use any more."""
+        """Store the tickets of these questions; None deletes one."""
         await self._order(KeepTickets(tickets))
 
     def settle(self, request_id: int, question_key: str, reply: Reply, read: Read, took_s: float | None = None) -> None:
@@ -64,7 +67,7 @@ class GroupWriter:
         self._put(SettleReply(request_id, question_key, reply, read, took_s), None)
 
     async def flush(self) -> None:
-        """Wait until all orders are carried out. Raises what befell one that nobody waited for."""
+        """Wait until all orders are executed. Raises the error of an order that nobody awaits."""
         if self._busy is not None:
             await self._busy
         self._raise_failure()
@@ -77,18 +80,18 @@ class GroupWriter:
         self._put(Heed(told, uncounted), None)
 
     def shut(self, seconds: float) -> None:
-        """Nobody is to ask for so long, no later than with the next reservation."""
+        """Pause the account for this time, at the latest with the next reservation."""
         self._put(Shut(seconds), None)
 
     def leave_open(self, question_key: str, why: str) -> None:
-        """Note why no reply came to a question, no later than with the next reservation."""
+        """Store why a question got no reply, at the latest with the next reservation."""
         self._put(LeaveQuestion(question_key, why), None)
 
     async def release(self, reserved: Reserved) -> None:
         await self._order(Release(reserved.request_id, reserved.units, reserved.cost))
 
     async def postpone(self, reserved: Reserved, units: int) -> Reserved:
-        """Another place in the pace, of so many units, for a request that is late for its own."""
+        """Another place in the pace, for a request that missed its own."""
         (another,) = await self._order(Postpone(reserved.request_id, units))
         assert isinstance(another, Reserved)
         return another

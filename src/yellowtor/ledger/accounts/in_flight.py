@@ -18,21 +18,21 @@ def unended(store: Store, which: ColumnElement[bool]) -> list[Running]:
 
 
 def abandon(store: Store, runs: object, now: str) -> None:
-    """What these runs (their numbers, or a query for them) left in flight counts as spent from now on."""
+    """Count the requests in flight of these runs (numbers or a query) as spent."""
     left = and_(request.c.state == "reserved", request.c.run_id.in_(runs))  # type: ignore[arg-type]
     store.connection.execute(update(request).where(left).values(state="abandoned", settled_at=now))
 
 
 def others_in_flight(store: Store, run_id: int) -> bool:
-    """Whether there is a request of another run that nobody knows the reply of."""
+    """Whether another run has a request in flight."""
     flying = select(request.c.id).where(request.c.state == "reserved", request.c.run_id != run_id)
     return store.connection.execute(flying.limit(1)).first() is not None
 
 
 def asked_elsewhere(store: Store, run_id: int, question_keys: Sequence[str]) -> set[str]:
-    """Those of the questions that another run, which is alive, has in flight; in a transaction.
+    """Those of the questions that another live run has in flight; in a transaction.
 
-    What it was that had them and is dead, counts as spent from now on: they may be asked once more.
+    Requests of dead runs count as spent, and their questions may be asked once more.
     """
     flying = select(request.c.question_key, request.c.run_id).where(
         request.c.state == "reserved", request.c.run_id != run_id

@@ -38,12 +38,12 @@ class Refuse:
     request_id: int
     kind: Kind
     took_s: float | None = None
-    tried: float = 0.0  # a second, lately: of one that was too fast, where nobody said how fast it may be
+    tried: float = 0.0  # recent requests a second, for one that was too fast without a stated limit
 
 
 @dataclass(frozen=True, slots=True)
 class Release:
-    """A request that never left: its place in the window, so many units, and its cost are given back."""
+    """A request that was not sent: its units and its cost are returned."""
 
     request_id: int
     units: int = 1
@@ -52,7 +52,7 @@ class Release:
 
 @dataclass(frozen=True, slots=True)
 class Postpone:
-    """A reserved request that is late for its place in the pace, and wants another: so many units of it."""
+    """A reserved request that missed its place in the pace and needs another."""
 
     request_id: int
     units: int = 1
@@ -60,7 +60,7 @@ class Postpone:
 
 @dataclass(frozen=True, slots=True)
 class Heed:
-    """What the service says of its limits; so many of the requests that are reserved it has not counted."""
+    """Limits that the service states; uncounted is the number of reserved requests that it has not counted yet."""
 
     told: Sequence[StatedLimit]
     uncounted: int
@@ -68,14 +68,14 @@ class Heed:
 
 @dataclass(frozen=True, slots=True)
 class Shut:
-    """The service wants nobody to ask for so many seconds."""
+    """The service asks for a pause of this many seconds."""
 
     seconds: float
 
 
 @dataclass(frozen=True, slots=True)
 class LeaveQuestion:
-    """A question that no reply came to, and why: it stays open."""
+    """A question without a reply, and why; it stays open."""
 
     question_key: str
     why: str
@@ -83,7 +83,7 @@ class LeaveQuestion:
 
 @dataclass(frozen=True, slots=True)
 class KeepTickets:
-    """What the service gave for these questions, by their keys, until a reply comes; None: it is of no use any more."""
+    """The tickets of questions by their keys; None deletes one."""
 
     tickets: Mapping[str, Ticket | None]
 

@@ -50,7 +50,7 @@ Again = Literal["nothing", "failed", "everything"]  # which replies don't count:
 REQUESTS = ManyRows(
     request,
     ["id", "run_id", "question_key", "account", "attempt", "state", "kind", "units", "cost", "reserved_at"],
-    again="",  # a number that is taken would be a request that nobody counts
+    again="",  # a number that exists already would be an uncounted request
 )
 REPLIES = ManyRows(
     reply,
@@ -102,7 +102,7 @@ class RequestBook:
             raise
 
     def carry_out(self, orders: Sequence[Order]) -> list[Sequence[Reservation]]:
-        """Carry all the orders out, in a transaction; a reservation for each question of whoever wants one."""
+        """Execute the orders in a transaction; the reservations of each order."""
         now = self._clock.now()
         account = self._account_now()
         self._settle([o for o in orders if isinstance(o, SettleReply)], now)
@@ -130,7 +130,7 @@ class RequestBook:
         return [made.get(id(o), ()) for o in orders]
 
     def _learn(self, orders: Sequence[Order], account: ServiceAccount, now: datetime) -> bool:
-        """Take in what the service said of its limits; whether it said something."""
+        """Apply what the service stated about its limits; whether it stated anything."""
         learned = False
         for order in orders:
             if isinstance(order, Refuse) and order.kind is Kind.TOO_FAST and order.tried:
@@ -184,7 +184,7 @@ class RequestBook:
         return None if took_ms is None else float(took_ms) / 1000
 
     def cost(self, requests: int) -> int:
-        """What so many more requests would cost this month, in millionths."""
+        """The cost of this many more requests this month, in millionths."""
         return self._looked_at().cost(requests, self._clock.now())
 
     def kept(self, question_key: str) -> tuple[Reply, str] | None:
@@ -289,7 +289,7 @@ class RequestBook:
         }
 
     def _close(self, orders: Sequence[Order], now: datetime) -> list[int]:
-        """Mark what has become of requests, with one statement for all that became the same; those that were sent."""
+        """Store the state of requests, with one statement for each state; the numbers of those that were sent."""
         closed = defaultdict[tuple[str, str], list[tuple[int, int | None]]](list)
         for order in orders:
             if isinstance(order, OF_REQUEST):

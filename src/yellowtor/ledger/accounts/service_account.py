@@ -51,13 +51,13 @@ class ServiceAccount:
 
     @property
     def locks(self) -> Sequence[str]:
-        """The names that a transaction must lock, so that nobody else counts under them meanwhile."""
+        """The names that a transaction must lock."""
         capped = any(window.cap == "job's" for window in self._terms.windows)
         names = [f"account {self._terms.account}", f"service {self._terms.service}"]
         return sorted([*names, *([f"job {self._accounts.job.name}"] if capped else [])])
 
     def renew(self, *, anew: bool = False) -> int:
-        """Take up what others have written; the version of the ledger. anew: even if nothing tells that they have."""
+        """Read what other connections have written; the version of the ledger. anew: read it in any case."""
         if anew:
             self._accounts.forget()
         version = self._accounts.renew()

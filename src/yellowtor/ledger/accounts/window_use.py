@@ -1,4 +1,4 @@
-"""What an account has used of its windows: read from the ledger, counted along while a run has it to itself."""
+"""What is used of each window: read from the ledger, then counted in memory."""
 
 from collections import deque
 from collections.abc import Iterable, Mapping
@@ -17,7 +17,7 @@ PUT_USE = """INSERT INTO window_use (account, "window", start, used) VALUES (?, 
 
 
 class Use(Protocol):
-    """What is used of one window, whatever its limit is."""
+    """What is used of a window, independent of its limit."""
 
     window: Window
 
@@ -89,10 +89,10 @@ class CalendarUse:
 
 
 class RollingUse:
-    """Of a rolling window: the requests themselves are counted, from the ledger's record of them.
+    """What is used of a rolling window, counted from the ledger's requests.
 
-    The service counts a request from when it came, which nobody here knows: it was before its reply. So a request
-    counts as long as it is in flight, and for the whole span after its reply.
+    The service counts a request when it arrives: at an unknown instant before its reply. So a request counts while it
+    is in flight, and for the whole span after its reply.
     """
 
     def __init__(self, window: Window, account: str, connection: Connection, now: datetime) -> None:
@@ -140,7 +140,7 @@ class RollingUse:
 
 @dataclass(frozen=True, slots=True)
 class Limit:
-    """A window as one description limits it, and what is used of it, whichever description used it."""
+    """A window with the limit of one description, and what all descriptions have used of it."""
 
     window: Window
     use: Use
@@ -153,7 +153,7 @@ class Limit:
         return self.use.more_at(now)
 
     def shown(self, now: datetime) -> Left:
-        """The same for people."""
+        """As reports show it."""
         window = self.window
         left = self.left(now)
         resets_at = stamp(self.more_at(now)) if left < window.limit else ""

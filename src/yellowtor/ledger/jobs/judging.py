@@ -191,7 +191,7 @@ class JudgeBook:
         return {found.key: found for found in self._answers(wanted | {"key"}, lambda query: query.where(among))}
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
-        """The same for the scanned records from the first-th on (from 0), in the order of the scan."""
+        """The current answers for scanned records in the order of the scan, from an index on (from 0)."""
         among = and_(work.c.place > first, work.c.place <= first + count)
         return self._answers(wanted, lambda query: query.where(among).order_by(work.c.place))
 
@@ -207,7 +207,7 @@ class JudgeBook:
         return found
 
     def _settled(self, item: Answer) -> Answer:
-        """A record that is pinned, or keeps the point that it has: where that is."""
+        """The answer with the position of a pin, or of a record that keeps its own."""
         if item.pin is not None:
             pinned = self._pins()[item.pin]
             return item._replace(
@@ -241,7 +241,7 @@ class JudgeBook:
             self._spilled = True
 
     def keep_written(self, *, in_place: bool) -> None:
-        """The target is in its place: remember what was noted; in place, the source holds no others now."""
+        """Store the noted positions: the target is complete. in_place: the target is the source."""
         if not self._new and not self._spilled:
             return
         with self._store.transaction() as connection:
@@ -314,7 +314,7 @@ class JudgeBook:
         return query.group_by(work.c.address_id).subquery()
 
     def _standing(self, wanted: AbstractSet[str]) -> tuple[dict[str, ColumnElement[Any]], FromClause]:
-        """How records stand: an Answer's fields, the long texts only where they are wanted; and where they are from."""
+        """The columns of an Answer, long texts only if they are wanted, and the tables that they come from."""
         columns: dict[str, ColumnElement[Any]] = {
             name: table.c[name]
             for table in (answer, work)

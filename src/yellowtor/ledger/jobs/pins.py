@@ -1,4 +1,4 @@
-"""Positions that people have decided: put in, taken out, listed. A run takes them up at the end of its scan."""
+"""Pins: stored, removed, listed. A run applies them at the end of its scan."""
 
 from collections.abc import Mapping, Sequence
 
@@ -36,7 +36,7 @@ class PinBook:
         return True
 
     def remove(self, key: str) -> int:
-        """Take out the pins that hold for a record: its own, and that of its address. How many there were."""
+        """Remove the pins of a record and of its address; their number."""
         mine = (pin.c.job_id == self._job) & (pin.c.key == key)
         with self._store.transaction() as connection:
             return connection.execute(

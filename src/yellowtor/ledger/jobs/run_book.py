@@ -37,11 +37,10 @@ PUT_ASKING = "INSERT INTO asking (key, service) VALUES (?, ?) ON CONFLICT DO NOT
 
 @dataclass(frozen=True)
 class RunBook:
-    """The books of one run, that of requests by the service's name.
+    """The parts of the ledger that one run uses; requests are by the service's name.
 
-    `abandoned` are the subjects of requests that were cut in flight, `expired` the replies that were let go for
-    their age, by the service's name. along: another run has the job in hand,
-    and this one only asks along with it.
+    `abandoned` are the subjects of requests that earlier runs had in flight when they died. `expired` is the number of
+    replies that were deleted for their age, by service. along: another run works on the job, and this one helps it.
     """
 
     scanning: ScanBook
@@ -56,13 +55,13 @@ class RunBook:
     _run: tuple[int, int]
 
     def writer(self, service: str) -> "GroupWriter":
-        """Whoever carries orders out while this service is asked; to be entered. One at a time."""
+        """The writer for orders while this service is asked. A context manager; one at a time."""
         from yellowtor.ledger.accounts.group_commit import GroupWriter
 
         return GroupWriter(self.requests[service])
 
     def others(self) -> tuple[int, int]:
-        """How many other runs still have the job in hand, and how many had it that are gone without a word."""
+        """The number of other runs on this job that are alive, and of those that died."""
         job_id, run_id = self._run
         others = in_flight.unended(self._store, and_(run.c.job_id == job_id, run.c.id != run_id))
         alive = sum(map(self._store.is_alive, others))
@@ -134,7 +133,7 @@ def open_pins(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterat
 
 @contextmanager
 def _job_in_hand(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[tuple[Store, int]]:
-    """The open ledger and the job's number in it; nobody else has the job meanwhile, as far as a lock tells."""
+    """The open ledger and the job's number in it; a lock keeps other runs from the job."""
     store = open_store(where, clock)
     try:
         job_id = _job(store, str(whose))

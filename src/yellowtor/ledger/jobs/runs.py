@@ -1,4 +1,4 @@
-"""The runs that a ledger knows: who has a job in hand, what a run that was cut has left behind."""
+"""The runs in a ledger: which ones are alive, and what dead ones left in flight."""
 
 from datetime import datetime
 
@@ -14,15 +14,14 @@ from yellowtor.ledger.storage.stored_text import read_subject
 
 
 def going_on(store: Store, job_id: int) -> list[Running]:
-    """The runs that have this job in hand; of a ledger that is shared."""
+    """The live runs of a job, in a shared ledger."""
     return [one for one in unended(store, run.c.job_id == job_id) if store.is_alive(one)]
 
 
 def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[int, list[Subject], bool]:
-    """Begin a run. Its number; the subjects of requests that earlier ones left in flight, which count as spent.
+    """Begin a run: its number, and the subjects of requests that earlier runs left in flight (they count as spent).
 
-    The third value tells whether another run has the job in hand: it is worked along with if that is wanted, else Busy
-    is raised.
+    The third value says whether another run works on the job. Without `along`, Busy is raised then.
     """
     with store.transaction() as connection:
         now = stamp(store.clock.now())

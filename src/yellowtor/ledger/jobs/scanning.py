@@ -81,7 +81,7 @@ class ScanBook:
         self._in_order = True  # so far the keys are those of the last scan, in its order
 
     def composed_by(self) -> str:
-        """The digest of the rules by which this job's addresses were put together last."""
+        """The digest of the rules that composed this job's addresses last."""
         query = select(job.c.composed_by).where(job.c.id == self._job)
         return str(self._store.connection.execute(query).scalar_one())
 
@@ -90,7 +90,7 @@ class ScanBook:
             connection.execute(update(job).where(job.c.id == self._job).values(composed_by=digest))
 
     def recall(self, source: str) -> bool:
-        """Take the last scan for this one, if it was of the same source; else forget it, for the work will change."""
+        """Use the last scan if the source is unchanged; else forget it."""
         mine = last_scan.c.job_id == self._job
         self._count = 0
         self._in_order = True
@@ -104,7 +104,7 @@ class ScanBook:
         return True
 
     def keep(self, source: str) -> None:
-        """Keep this scan, whole as it is, for the next run over the same source."""
+        """Store this scan for the next run over the same source."""
         with self._store.transaction() as connection:
             connection.execute(insert(last_scan).values(job_id=self._job, source=source))
 
@@ -136,7 +136,7 @@ class ScanBook:
         return self._changed(before + 1, all_of_them=all_of_them), None
 
     def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> Sequence[int] | None:
-        """Which of these are not as the ledger remembers them; None where they are not the last scan's next keys."""
+        """The indexes of changed records; None if these are not the next keys of the last scan."""
         places = (self._job, self._count, self._count + len(batch))
         known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
         if len(known) != len(batch):
@@ -217,7 +217,7 @@ class ScanBook:
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
     def close(self) -> int:
-        """Mark the records that are no longer in the source; how many vanished with this scan."""
+        """Mark the records that are no longer in the source; their number."""
         here = and_(work.c.job_id == self._job, work.c.state != WorkState.VANISHED.value)
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:

@@ -1,1 +1,1 @@
-"""What people do to a ledger: look at it, forget, expire, export, import."""
+"""Maintenance of a ledger: show, forget, expire, export, import."""

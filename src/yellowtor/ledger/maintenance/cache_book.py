@@ -67,7 +67,7 @@ class CacheBook:
             yield [(row[0], read_subject(row[1])) for row in page]
 
     def entry(self, number: int) -> Entry | None:
-        """Everything known of an address; None where there is none of this number."""
+        """Everything about an address; None if there is no address with this number."""
         read = self._store.connection.execute
         known = read(select(address.c.key, address.c.parts).where(address.c.id == number)).first()
         if known is None:
@@ -145,7 +145,7 @@ class CacheBook:
             connection.execute(delete(last_scan))
 
     def expire(self, older_than_days: int | None = None, service: str | None = None) -> dict[str, int]:
-        """Let go of what is past its time, by the terms of the services; or of all that is older. By service."""
+        """Delete replies that are too old, by the terms of the services or by age; their number by service."""
         if older_than_days is None:
             return dict(expire(self._store, self._store.clock.now()))
         found = select(reply.c.service, reply.c.kind).distinct()
@@ -309,7 +309,7 @@ def _exported(row: Sequence[Any]) -> Exported:
 
 @contextmanager
 def open_cache(where: "Path | Server", clock: Clock) -> Iterator[CacheBook]:
-    """Open the ledger to look at and to correct; runs may go on meanwhile. Raises LedgerTrouble."""
+    """Open the ledger for maintenance, while runs may use it. Raises LedgerTrouble."""
     store = open_store(where, clock)
     try:
         yield CacheBook(store)

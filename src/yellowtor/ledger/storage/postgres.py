@@ -103,7 +103,10 @@ class ServerClock:
 
 
 class PostgresStore(Store):
-    """Raises LedgerTrouble when it can't be opened. A clock that is no ServerClock is gone by as it is."""
+    """A ledger in PostgreSQL.
+
+    Raises LedgerTrouble if it can't be opened. A clock other than ServerClock is used as it is.
+    """
 
     shareable = True
 
@@ -230,14 +233,14 @@ class PostgresStore(Store):
             self.run(f'VACUUM "{table.name}"')
 
     def is_alive(self, run: Running) -> bool:
-        """It has given a sign of life lately, and is no process of this machine that is gone."""
+        """Whether it gave a sign of life lately, and its process exists if it is on this machine."""
         lapsed = self.clock.now() - datetime.fromisoformat(run.seen_at) > timedelta(seconds=LAPSE_S)
         here = run.worker.host == platform.node() and run.worker.machine == this_machine()
         return not lapsed and not (here and not _is_there(run.worker.process))
 
     @contextmanager
     def beating(self, run_id: int) -> Iterator[None]:
-        """By a connection of its own: reading and writing take as long as they take."""
+        """Uses a separate connection, because reading and writing may take long."""
         ended = threading.Event()
         beat = threading.Thread(target=self._beat, args=(run_id, ended), name="heartbeat", daemon=True)
         beat.start()

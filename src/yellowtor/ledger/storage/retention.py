@@ -1,4 +1,4 @@
-"""Letting replies go: those past the time that the service's terms allow, or a person's wish."""
+"""Deletes replies: those that are too old by the service's terms, or by a person's wish."""
 
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
@@ -14,7 +14,7 @@ NOTHING = Kind.NOTHING_FOUND.value
 
 
 def expire(store: Store, now: datetime) -> Mapping[str, int]:
-    """Let go of every reply that is past its time; how many, by the service's name."""
+    """Delete every reply that is too old; the number by service."""
     rows = store.connection.execute(
         select(asking.c.service, func.max(asking.c.keep_days), func.max(asking.c.keep_nothing_days))
         .where(or_(asking.c.keep_days.is_not(None), asking.c.keep_nothing_days.is_not(None)))
@@ -43,5 +43,5 @@ def let_go(store: Store, which: ColumnElement[bool]) -> int:
 
 
 def before(now: datetime, days: int) -> str:
-    """So many days ago, as the ledger keeps instants."""
+    """The instant a number of days ago, as the ledger stores it."""
     return stamp(now.astimezone(UTC) - timedelta(days=days))

@@ -1,7 +1,7 @@
 """The ledger's tables, in SQLAlchemy Core.
 
-Instants are ISO 8601 texts in UTC. Money is in integer millionths. The version stands in the database: an older
-ledger is brought up to date by migrations/, a newer one is not touched.
+Instants are ISO 8601 texts in UTC. Money is in integer millionths. The database stores the version: migrations/
+updates an older ledger, and a newer one is refused.
 """
 
 from sqlalchemy import (

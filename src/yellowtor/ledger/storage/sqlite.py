@@ -28,7 +28,7 @@ FOREIGN = 'is a database of another program, and no ledger. Name another file: l
 
 
 def _is_ours(application: int, version: int, tables: Sequence[str]) -> bool:
-    """Whether an SQLite database is a ledger, or empty; told by its header and the names of its tables."""
+    """Whether an SQLite database is a ledger or empty, by its header and the names of its tables."""
     if application == APPLICATION or not (application or version or tables):
         return True
     return not application and version > 0 and OURS.issubset(tables)

@@ -1,7 +1,7 @@
-"""An open ledger, whichever database it lies in: one connection, used by one thread at a time.
+"""An open ledger in either database: one connection, used by one thread at a time.
 
-One writer at a time: a write is a transaction that waits for those before it, so that what is read in it stands.
-SQL that is written out here is of the kind that SQLite and PostgreSQL both speak, with `?` for values.
+A write is a transaction that waits for conflicting ones, so that what it reads stays valid. SQL texts here are in the
+common subset of SQLite and PostgreSQL, with `?` for values.
 """
 
 from abc import ABC, abstractmethod
@@ -73,11 +73,14 @@ class Store(ABC):
 
     @abstractmethod
     def job_in_hand(self, job_id: int) -> AbstractContextManager[bool]:
-        """Nobody else has the job meanwhile; False where somebody has. Of a shareable ledger the runs tell."""
+        """A lock on the job; False if another process has it.
+
+        In a shareable ledger, the table of runs decides instead.
+        """
 
     @abstractmethod
     def is_alive(self, run: Running) -> bool:
-        """Whether a run that has not said that it ended still goes on."""
+        """Whether a run without an end in the ledger is alive."""
 
     def beating(self, run_id: int) -> AbstractContextManager[None]:
         """Meanwhile the others know that this run is alive."""
@@ -135,7 +138,7 @@ class Store(ABC):
             return work()
 
     def _connected(self, engine: Engine) -> None:
-        """Take up a new connection, its errors told as ours."""
+        """Use a new connection; its errors become ours."""
         event.listen(engine, "handle_error", self._explain)
         self.connection = engine.connect()
         self.session += 1

@@ -24,7 +24,7 @@ class TextRow(NamedTuple):
 
 
 class TextFormat:
-    """Delimited text (RFC 4180), by columns: their numbers from 1, or their names where there is a header."""
+    """Delimited text (RFC 4180), read by the number of a column (from 1) or its name in the header."""
 
     accept = "text/csv, text/plain"
 
