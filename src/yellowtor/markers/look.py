@@ -1,8 +1,7 @@
-"""The look of everything that Yellowtor draws: one palette, one set of shapes, one type, one spacing.
+"""The design of everything that Yellowtor draws: one palette, one set of shapes, one font, one spacing.
 
-The outcome colours are those that M. Okabe and K. Ito proposed for readers of every kind of colour vision
-("Color Universal Design", 2008), some darkened; each outcome has a shape of its own as well, so that none
-is told by colour alone.
+The colours are those that M. Okabe and K. Ito proposed for every kind of colour vision ("Color Universal Design",
+2008), some darkened. Each outcome also has its own shape, so that colour alone never carries the meaning.
 """
 
 from dataclasses import dataclass

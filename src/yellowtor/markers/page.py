@@ -40,7 +40,7 @@ def page_file(
     under: Sequence[Path],
     like: Path | None = None,
 ) -> Iterator[Page]:
-    """Write the page to path. `under` are GeoJSON files; whoever can read the file `like` can read the page."""
+    """Write the page to path. `under` are GeoJSON files. The page gets the permissions of the file `like`."""
     layers = [read_under(layer) for layer in under]
     page = Page()
     yield page
@@ -109,7 +109,7 @@ def _are_positions(value: Any, depth: int) -> bool:
     return numbers and len(value) >= 2 and -360 <= value[0] <= 360 and -90 <= value[1] <= 90
 
 
-# How deep positions stand in lists.
+# How deeply positions are nested in lists.
 DEPTHS = {"Point": 0, "MultiPoint": 1, "LineString": 1, "MultiLineString": 2, "Polygon": 2, "MultiPolygon": 3}
 
 

@@ -7,10 +7,10 @@ from pathlib import Path
 
 @dataclass(frozen=True)
 class MarkerTarget:
-    """A marker file: where it is written, and what a job says about it.
+    """A marker file: its path and the settings of the job.
 
-    attribution is the text that the services ask for; under are GeoJSON files to draw below the markers; whoever can
-    read the file `like` can read the marker file.
+    attribution is the credit that the services require; under are GeoJSON files to draw below the markers. The marker
+    file gets the permissions of the file `like`.
     """
 
     path: Path

@@ -1,1 +1,1 @@
-"""The verbs, one module each, over Protocols of the parts (ports.py). Does no input or output itself."""
+"""The commands as functions, one module each, over Protocols (ports.py). No input or output of its own."""

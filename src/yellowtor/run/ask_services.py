@@ -28,10 +28,8 @@ def ask_all(
 ) -> Iterator[AskResult]:
     """Ask the services one after the other, each about what those before it did not answer well enough.
 
-    The first's open questions are collected, so many, and of each at_most are asked.
-
-    What a service was not asked about goes to the next only where the service is set aside for the run, or its
-    allowance is spent, and the job says so.
+    questions is the number of open questions of the first service; of each service, at_most are asked. Unasked
+    questions go to the next service only if the job says so, and the service was set aside or its quota is spent.
     """
     judged_by = judging.key if len(parts.services) > 1 else ""
     waited_for = list[str]()

@@ -46,7 +46,7 @@ class Match(NamedTuple):
 
 
 def find(book: CacheBook, text: str, most: int, watch: Watcher) -> list[Match]:
-    """The addresses that are most like a text: the same words first, whatever their order; then similar ones."""
+    """The addresses that are most similar to a text: the same words in any order first, then similar ones."""
     wanted = canonical(text)
     found = list[Match]()
     watch.phase("Looking")
@@ -94,10 +94,10 @@ def _feature(one: Exported) -> dict[str, Any]:
 def take_over(
     book: CacheBook, path: Path, who: str, why: str, fixed: Mapping[str, str], now: datetime, watch: Watcher
 ) -> tuple[int, int, int]:
-    """Take over what another ledger exported, or points with addresses: those become pins, by who and why.
+    """Import the export of another ledger, or points with addresses, which become pins by who and why.
 
-    How many replies and pins are new, and how many were read. Raises BadSource for a file that is no such thing; what
-    came before the fault is taken over.
+    Returns the new replies, the new pins and the features read. Raises BadSource; what came before the fault is
+    imported.
     """
     taken = [0, 0]
     read = 0
@@ -159,7 +159,7 @@ def _exported(feature: Mapping[str, Any], who: str, why: str, fixed: Mapping[str
 
 
 def _parts(told: Mapping[str, Any], fixed: Mapping[str, str]) -> dict[str, str]:
-    """The parts of the address: of its own, or among the properties; in reverse the spot."""
+    """The parts of the address, or in reverse of the position."""
     own = told.get("address")
     if isinstance(own, Mapping):
         return {name: str(text) for name, text in own.items()}

@@ -1,4 +1,4 @@
-"""The machine's clocks, as one port. The boot clock is one that nobody sets, and that counts through sleep."""
+"""The machine's clocks. The boot clock is never set, and counts while the machine sleeps."""
 
 import time
 from datetime import UTC, datetime

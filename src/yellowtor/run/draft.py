@@ -48,9 +48,9 @@ class Draft:
 
 
 def draft_job(sample: Sample, service: str, target: str, choose: Choose) -> Draft:
-    """Guess, choose where it is unsure, write. target is the file or the table for the answers.
+    """Write a job from guesses; choose decides unsure ones. target is the file or table for the answers.
 
-    Raises BadSource when there is nothing to go by.
+    Raises BadSource if nothing can be guessed.
     """
     if not sample.rows:
         raise BadSource(f"{sample.name} has no records: there is nothing to guess from. Nothing was written.")

@@ -19,10 +19,10 @@ from yellowtor.run.ports import Book, MarkerFiles, Service
 
 @dataclass(frozen=True)
 class Parts:
-    """The real parts of one run, put in from outside; the services in the order in which they are asked.
+    """The parts of one run; the services in the order in which they are asked.
 
-    `to` is the file that the answers go into (None: the source itself), `files` are all that are written, `into`
-    is the table of a database that is.
+    `to` is the file for the answers (None: the source itself), `files` are all written files, `into` is the written
+    table of a database.
     """
 
     job: Job
@@ -60,7 +60,7 @@ class Options:
 
 @dataclass(frozen=True)
 class Summary:
-    """What a run came to. outcomes adds up to the records read; untouched are files that are as they were before."""
+    """The summary of a run. outcomes adds up to the records read; untouched are unchanged files."""
 
     scan: ScanResult
     plan: Plan

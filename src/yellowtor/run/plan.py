@@ -135,7 +135,7 @@ def make_plan(
 def _foretold_now(
     book: Book, service: Service, questions: int, now: datetime, *, passes_on: bool, after: Forecast | None = None
 ) -> tuple[Forecast, int]:
-    """The forecast for a service, and how many questions go on to the next because its allowance is spent."""
+    """The forecast for a service, and the number of questions that go to the next because its quota is spent."""
     made = foretold(book, service, questions, now, after=after)
     if not passes_on or made.requests <= made.at_once:
         return made, 0
@@ -153,7 +153,7 @@ def foretold(
     pace: Pace | None = None,
     limits: Limits | None = None,
 ) -> Forecast:
-    """What asking a service so many questions takes; after another has been asked, or with other limits."""
+    """The forecast of asking a service this many questions; after another service, or with other limits."""
     mine = book.requests[service.name]
     both = _limits(mine) if limits is None else limits
     begins = datetime.fromisoformat(after.ends_at) if after and after.ends_at else None

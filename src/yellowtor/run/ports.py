@@ -1,4 +1,4 @@
-"""What a run needs of the world, as Protocols. The real parts are put in by wiring.py."""
+"""What a run needs of services, ledger and markers, as Protocols. `wiring` puts in the real ones."""
 
 from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
@@ -46,7 +46,7 @@ Leave = Callable[[], Awaitable[bool]]  # waits until a request may leave; False:
 
 
 class Service(Protocol):
-    """Whoever answers; entered while it sends."""
+    """A service; a context manager while it sends."""
 
     name: str
     attribution: str
@@ -178,7 +178,7 @@ class Book(Protocol):
     @property
     def abandoned(self) -> Sequence[Subject]: ...
     @property
-    def expired(self) -> Mapping[str, int]: ...  # replies that were let go for their age, by the service's name
+    def expired(self) -> Mapping[str, int]: ...  # replies that were deleted for their age, by the service's name
     @property
     def clock(self) -> Clock: ...  # the ledger's: the server's, where it is shared
     @property
@@ -198,10 +198,9 @@ MarkerFiles = Callable[[], AbstractContextManager[Sequence[MarkerFile]]]
 
 
 class Watcher(Protocol):
-    """Whoever watches a run; called often, must be quick and never raises.
+    """Shows the progress of a run; called often, must be quick and never raises.
 
-    asks() begins the phase in which a service is asked so many questions; left is what the tightest of its windows
-    allows, and the forecast tells how long it takes.
+    asks() starts the phase in which a service is asked; left is its tightest window.
     """
 
     @property
@@ -212,5 +211,5 @@ class Watcher(Protocol):
     def outcomes(self, counts: Mapping[Outcome, int]) -> None: ...
     def sent(self, requests: int, counted: int) -> None: ...
     def remark(self, text: str) -> None: ...
-    def event(self, name: str, facts: Mapping[str, object]) -> None: ...  # for whoever keeps a log
+    def event(self, name: str, facts: Mapping[str, object]) -> None: ...  # for a log
     def fault(self, error: Exception) -> None: ...  # met where it could be kept from ending the run

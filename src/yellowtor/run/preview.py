@@ -74,7 +74,7 @@ def preview(job: Job, table: Table, services: Sequence[Service], count: int, wat
 
 
 def _with_request(seen: Preview, reader: RowReader, services: Sequence[Service]) -> Preview:
-    """The same with the request to the first service that can be asked."""
+    """The preview with the request to the first service that can be asked."""
     address = reader.composing.compose(seen.cells)
     able = [service for service in services if not service.asking.lacks(address)]
     return replace(seen, request=(able or services)[0].shown(address))

@@ -26,13 +26,13 @@ from yellowtor.run.phases.writeback import WriteBack
 from yellowtor.run.plan import Otherwise, Plan, costs, make_plan, what_if
 from yellowtor.run.ports import Watcher
 
-UNTOLD = timedelta(hours=1)  # to be waited for an allowance of which nobody says when it is there again
+UNTOLD = timedelta(hours=1)  # wait for a quota with an unknown renewal
 RESCANS = 3  # of a file that others write while it is read
 SHOWN = 16  # cells that a dry run names
 
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> Summary:
-    """Run the job to its end, or to where it has to stop. Raises YellowtorError; nothing is half written."""
+    """Run the job to its end, or until it must stop. Raises YellowtorError; nothing is half written."""
     job = parts.job
     book = parts.book
     began = stamp_of(book.clock.now())
@@ -105,7 +105,10 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
 
 
 def check_files(files: Sequence[Path]) -> list[str]:
-    """Remarks about the files that a run writes. Raises BadSource where one can't be written, Busy where one is."""
+    """Remarks about the files that a run writes.
+
+    Raises BadSource if one can't be written, Busy if another run writes it.
+    """
     for file in files:
         check_free(file)
     return [remark for file in files for remark in check_writable(file)]
@@ -127,7 +130,7 @@ def check_edits(parts: Parts, watch: Watcher) -> None:
 
 
 def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: int) -> WriteResult:
-    """Write the answers and the markers; what people have changed, also while the run asked, is kept first."""
+    """Write the answers and the markers; first keep backups of files that people have changed."""
     if parts.dated:
         for remark in keep_edited(_edited(parts), parts.dated):
             watch.remark(remark)
@@ -184,7 +187,7 @@ def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -
             f"{count:,} replies of {name} were too old and are deleted; questions that are still needed are asked again"
         )
     scanned, source = _scanned(parts, watch)
-    if len(services) > 1 or options.again_failed:  # whom to ask, and what, depends on what is known
+    if len(services) > 1 or options.again_failed:  # what to ask depends on what is known
         watch.phase("Judging")
         judging.judge_open(book.judging)
     passes_on = parts.job.ask.next.spent
@@ -223,7 +226,7 @@ def check_cost(job: Job, plan: Plan, spend_at_most: int | None) -> None:
 
 
 def goes_on_at(summary: Summary, now: datetime) -> datetime | None:
-    """When a run whose records wait for an allowance may go on; None where nothing waits, or for something else."""
+    """When a run with records that wait for a quota can continue; None if nothing waits for a quota."""
     waited_for = {Kind.WINDOW_SPENT, Kind.TOO_FAST}
     turns = [turn for turn in summary.asked.turns if turn.stopped_by in waited_for]
     over = any(turn.for_good for turn in turns)

@@ -1,4 +1,4 @@
-"""The verb `run --share`: ask along with the run that has the job in hand; that one scans, judges and writes back."""
+"""The command `run --share`: helps another run of the job to ask; that run scans, judges and writes."""
 
 from dataclasses import dataclass
 
@@ -15,16 +15,16 @@ LOOK_S = 1.0  # between two looks for what the other has found to be open
 
 @dataclass(frozen=True)
 class SharedRun:
-    """What asking along came to. left_alone: a run that was to write the answers is gone without having done so."""
+    """The result of helping. left_alone: the run that should write the answers died."""
 
     asked: AskTotals
     left_alone: bool
 
 
 def ask_shared(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> SharedRun:
-    """Ask what is open as long as the other run goes on; no question twice, for what one has in flight the other sees.
+    """Ask open questions while the other run is alive; each sees what the other has in flight.
 
-    Where the other is gone before it had written the answers, what is open is asked to its end.
+    If the other dies before it wrote the answers, the open questions are asked to the end.
     """
     book = parts.book
     services = parts.services

@@ -33,9 +33,9 @@ TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/c
 
 @dataclass(frozen=True)
 class Trial:
-    """One reply, what was read from it, and how it would be judged. kept: where a reply that nobody sent for is from.
+    """A reply, what was read from it, and its judgement. kept: where a reply comes from that was not requested now.
 
-    empty are the variables that the service asks by and that the address leaves empty.
+    empty are the variables of the service that the address leaves empty.
     """
 
     service: str

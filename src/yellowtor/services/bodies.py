@@ -66,7 +66,7 @@ def json_bytes(template: Any, values: Mapping[str, str], questions: Sequence[Any
 
 
 def form_bytes(fields: Mapping[str, str], values: Mapping[str, str]) -> bytes:
-    """A body as a form; a field that is one variable and nothing else is left out where that is empty."""
+    """A body as a form. A field with only an empty variable is left out."""
     filled = {name: _lone(text, values) for name, text in fields.items()}
     return urlencode({name: text for name, text in filled.items() if text is not _MISSING}).encode()
 

@@ -1,8 +1,7 @@
-"""What follows on a reply: the further requests that a question takes, as its description says.
+"""Follow-up requests of a question: redirects within the origin, tokens, pages, polls for a later reply.
 
-A redirect within the origin, a token (OAuth 2.0 client credentials, RFC 6749 section 4.4), the next page of candidates,
-or a look whether a reply that was promised (202) is ready. Nothing is sent here: each of these requests goes through
-the door like any other, and no key ever goes to another origin.
+Tokens are those of OAuth 2.0 client credentials (RFC 6749 section 4.4). Nothing is sent here: each request is reserved
+and sent like any other. No key goes to another origin.
 """
 
 import base64
@@ -87,7 +86,7 @@ class FollowUps:
             return replace(reply, kind=Kind.UNREADABLE, trouble=why, lasting=True)
 
     def _further(self, request: Request, came: RawReply, reply: Reply) -> Reply:
-        """Raises ValueError where what follows must not be sent."""
+        """The follow-up of a reply, if any. Raises ValueError if it must not be sent."""
         if target := redirected(request, came):
             return replace(reply, follow_up=target)
         if self._polls and (promised := self._polls.after(request, came)):
@@ -100,7 +99,7 @@ class FollowUps:
         return joined(reply, request.pages) if 200 <= came.status < 300 else reply
 
     def _with_token(self, came: RawReply, before: Request) -> Reply:
-        """What comes after a request for a token: the question; or why there is no token."""
+        """The request after a token request: the question, or a reply that says why there is no token."""
         assert self._tokens is not None, "nobody else makes such requests"
         if why := self._tokens.take(came):
             kind = Kind.KEY_REFUSED if came.status in {400, 401, 403} else Kind.UNAVAILABLE
@@ -215,9 +214,9 @@ class Polls:
         )
 
     def after(self, request: Request, came: RawReply) -> tuple[Request | str, float] | None:
-        """The next look, or why there is none, and in how many seconds; None where the reply is no promise.
+        """The next poll, or why there is none, and the seconds to wait; None if the reply needs no poll.
 
-        Raises ValueError for a promise without a ticket.
+        Raises ValueError for a promised reply without a ticket.
         """
         headers = {"content-type": came.field("content-type")}
         promised = came.status == 202 or read_kind(self._reading, came.status, came.body, headers) is Kind.ACCEPTED
@@ -242,7 +241,7 @@ class Polls:
 
 
 class NextPages:
-    """Goes on to the next page of candidates."""
+    """Requests the next page of candidates."""
 
     def __init__(self, next_path: str, most: int, reading: Reading) -> None:
         self._get = reading.format.getter(next_path)
@@ -250,7 +249,7 @@ class NextPages:
         self._shape = reading.format
 
     def after(self, request: Request, came: RawReply) -> Request | None:
-        """The request for the next page; None after the last. Raises ValueError where it is at another origin."""
+        """The request for the next page; None after the last. Raises ValueError for another origin."""
         size = sum(map(len, request.pages)) + len(came.body)
         if not 200 <= came.status < 300 or len(request.pages) + 1 >= self._most or size >= LARGEST:
             return None

@@ -1,7 +1,7 @@
-"""The HTTP service: asks as its description says, and reads what comes.
+"""An HTTP service, by its description.
 
-Nothing that leaves here holds a secret: replies are masked before anybody sees them and again when they are read,
-requests carry a form that may be shown.
+Nothing that this module returns contains a secret: replies are masked when they arrive and again when they are read;
+requests have a form for display.
 """
 
 from collections.abc import Callable, Sequence
@@ -112,7 +112,7 @@ class HttpService:
         return replace(made, again=partial(self.request, asked)) if self._may_change else made
 
     def request_many(self, asked: Sequence[Subject]) -> Request:
-        """The request that asks about all of these at once: no more than `most`."""
+        """The request for all of these questions, at most `most`."""
         made = self._maker.request_many(asked)
         return replace(made, again=partial(self.request_many, asked)) if self._may_change else made
 
@@ -125,17 +125,17 @@ class HttpService:
         return request.before is None and self._follow_ups.ready(request).before is not None
 
     def apart(self, reply: Reply, count: int) -> Sequence[Reply]:
-        """A reply to so many questions as one to each; the same for all where it speaks of the request as a whole."""
+        """A reply for each question of a batch; the same for all if it concerns the whole request."""
         if self._apart is None or count == 1:
             return [reply] * count
         return split_batch(self._reading, self._apart, reply, count)
 
     def shown(self, asked: Subject) -> str:
-        """The same request as it may be printed: secrets masked."""
+        """The request for display, with secrets masked."""
         return self._maker.shown(asked)
 
     def meaning(self, reply: Reply) -> Read:
-        """What a reply says, but for its candidates."""
+        """What a reply means, without its candidates."""
         return self._read(reply, read_meaning)
 
     def read(self, reply: Reply) -> Read:
@@ -149,10 +149,10 @@ class HttpService:
         return [Looked(name, path, found.get(name)) for name, path in self._paths.items()]
 
     async def send(self, request: Request, leave: Leave | None = None) -> Reply | None:
-        """Send once, and wait for the whole reply. Never raises for what a network or a server can do.
+        """Send a request once and wait for the whole reply. Never raises for faults of network or server.
 
-        leave is awaited when the connection stands, before the first byte goes out; when it says no, nothing
-        does, and there is no reply. If the reply has a `follow_up`, that request is to be sent next.
+        leave is awaited when the connection is open, before the first byte is sent; if it returns False, nothing is
+        sent and there is no reply. If the reply has a `follow_up`, send that request next.
         """
         assert self._transport is not None, "send() needs the service to be entered"
         ready = self._follow_ups.ready(request)

@@ -38,7 +38,7 @@ class Wishes:
     area: Area | None = None
 
     def variables(self) -> dict[str, str]:
-        """What templates can say of them: only those that there are."""
+        """The variables of templates, without empty ones."""
         told = {"language": self.language, "countries": ",".join(self.countries)}
         told |= dict(zip(BOX, (f"{side}" for side in self.area), strict=True)) if self.area else {}
         return {name: text for name, text in told.items() if text}
@@ -100,7 +100,7 @@ class RequestMaker:
         return dict(zip(FRESH, made, strict=True))
 
     def shown(self, asked: Subject) -> str:
-        """The same request as it may be printed: secrets and signatures masked."""
+        """The request for display, with secrets and signatures masked."""
         secret = {name: f"MASK{name}" for name in self._values.secret_names}
         known = self._known | secret
         parts = {**asked.variables(), **self._fresh()}
@@ -142,7 +142,7 @@ class RequestMaker:
         return Request(url, headers, call.method)
 
     def _headers(self, known: Mapping[str, str]) -> dict[str, str]:
-        """The header fields that every request has, but for the description's own."""
+        """The header fields of every request, except those of the description."""
         contact = header_text(self._description.service.contact, known)
         headers = {
             "User-Agent": f"yellowtor/{__version__}" + (f" ({contact})" if contact else ""),

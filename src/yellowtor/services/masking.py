@@ -33,7 +33,7 @@ class Masker:
         self.add(*secrets)
 
     def add(self, *secrets: str) -> None:
-        """Mask these from now on, too. Those too short to be told from other text are left out."""
+        """Mask these too. A secret that is too short is left out, because it occurs in other texts."""
         new = [secret for secret in secrets if len(secret) >= SHORTEST and secret not in self._secrets]
         if not new:
             return
@@ -49,7 +49,7 @@ class Masker:
         ]
 
     def in_bytes(self, body: bytes) -> bytes:
-        """The bytes without the secrets, whatever encoding of Unicode they are in."""
+        """The bytes without the secrets, in any encoding of Unicode."""
         if self._bytes is None:
             return body
         if b"\0" in body:
@@ -121,7 +121,7 @@ def _has_controls(text: str) -> bool:
 
 
 def _is_bytes(text: str) -> bool:
-    """Whether all of its surrogates stand for bytes that were no UTF-8 (PEP 383)."""
+    """Whether all surrogates represent bytes that were not UTF-8 (PEP 383)."""
     return all("\udc80" <= c <= "\udcff" for c in text if "\ud800" <= c <= "\udfff")
 
 

@@ -162,7 +162,7 @@ class ReplyRules(Settings):
 
     def reading(self) -> Reading:
         """The section, compiled. Raises ValueError for a path that does not parse."""
-        import regex  # which can be told to give up
+        import regex  # which has a timeout
 
         registered = FORMATS[self.format]
         reply_format = self.reply_format()

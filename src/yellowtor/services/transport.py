@@ -49,10 +49,10 @@ class _HeldBackError(Exception):
 
 
 class _Door:
-    """One request at the door: it leaves once, and only when it may.
+    """Lets a request through once, when it may be sent.
 
-    The client repeats a request by itself when a connection that it kept was closed meanwhile: that one would leave
-    without anybody's having counted it, and is held back.
+    The client repeats a request if a kept connection was closed meanwhile. The repetition would not be counted, so it
+    is held back.
     """
 
     def __init__(self, leave: Leave | None) -> None:
@@ -70,10 +70,10 @@ _DOOR: ContextVar[_Door] = ContextVar("_DOOR")  # of the request that this task 
 
 
 class Transport:
-    """Connections to one service, while it is entered: at most `parallel` at a time, `timeout_s` for each request.
+    """Connections to a service, inside its context: at most `parallel` at a time, `timeout_s` for each request.
 
-    ca is a file of certificates that are trusted beside the system's. proxy is the URL of one; if it is empty, the
-    environment names it.
+    ca is a file of certificates that are trusted in addition to the system's. proxy is a URL; if empty, the environment
+    decides.
     """
 
     def __init__(self, url: str, *, parallel: int, timeout_s: float, ca: Path | None, proxy: str) -> None:
@@ -122,7 +122,7 @@ class Transport:
         import aiohttp
 
         class Connector(aiohttp.TCPConnector):
-            """Holds each request at the door when its connection stands: a new one, or one that was kept."""
+            """Holds each request when its connection is open, new or kept."""
 
             async def connect(self, *about: Any, **more: Any) -> Any:
                 connection = await super().connect(*about, **more)

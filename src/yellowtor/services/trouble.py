@@ -1,4 +1,4 @@
-"""Why no reply came, in words: what the HTTP client and the system say of it, without their own texts."""
+"""Messages for requests without a reply, made from the errors of the HTTP client and the system."""
 
 import errno
 import os
@@ -26,7 +26,7 @@ TRUSTED = "trust it with connection.ca, if it is the service's own"
 
 
 def explain(error: Exception) -> str:
-    """One line for what went wrong on the way."""
+    """One line that explains a transport error."""
     if isinstance(error, aiohttp.ClientConnectorCertificateError):
         return _certificate(error.host, error.port, error.certificate_error)
     if isinstance(error, aiohttp.ClientProxyConnectionError):

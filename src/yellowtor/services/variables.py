@@ -41,7 +41,7 @@ class Variable(Settings):
         return self
 
     def place(self) -> str:
-        """What people know the variable by."""
+        """The variable's name for people."""
         return self.environment or str(self.file or "") or self.keyring or "a default"
 
 
@@ -71,7 +71,7 @@ class Values:
         return {name: str(value) for name, value in self.values.items()}
 
     def secrets(self) -> list[str]:
-        """The secret values, for whoever masks them."""
+        """The secret values, to be masked."""
         return [self.plain[name] for name in self.secret_names]
 
 
@@ -83,10 +83,10 @@ def find_values(
     *,
     unset_is_shown: bool = False,
 ) -> Values:
-    """Look every variable up: the environment, `.env` here, `.env` beside the description, its default.
+    """Look up every variable: the environment, `.env` here, `.env` in the folder, file, keyring, default.
 
-    Raises KeyRefused for a secret without a value and BadJob for any other, naming each place that was
-    looked in; unless they are wanted only to be shown: then the name stands for the value.
+    Raises KeyRefused for a secret without a value and BadJob for any other; the message names each place.
+    unset_is_shown: the name replaces a missing value instead.
     """
     files = list(dict.fromkeys([ambient.folder / ".env", folder / ".env"]))
     places: list[Mapping[str, str | None]] = [ambient.environment]

@@ -22,7 +22,7 @@ class Coarse(NamedTuple):
 
 
 def of_decimals(count: int) -> Coarse:
-    """A type of so many decimals."""
+    """A type with this number of decimals."""
     unit = Decimal(1).scaleb(-count)
     return Coarse(lambda degrees: float(Decimal(repr(degrees)).quantize(unit, ROUND_HALF_UP)), float(unit) / 2)
 
@@ -36,7 +36,7 @@ def as_stored(columns: Sequence[Coarse | None]) -> AsStored | None:
 
 
 def remark(names: Sequence[str], columns: Sequence[Coarse | None]) -> str:
-    """How far off coordinates are in columns of few digits; empty where that is not worth saying."""
+    """How far off coordinates are in columns of few digits; empty if that is negligible."""
     off_m = METRES * max(column.error if column else 0.0 for column in columns)
     if off_m <= WORTH_SAYING_M:
         return ""
@@ -49,7 +49,7 @@ def single(value: float) -> float:
 
 
 def shortest(value: float) -> float:
-    """The same, as the shortest text says it that no other such number has."""
+    """The number of single precision, read from its shortest unique text."""
     kept = single(value)
     texts = (f"{kept:.{digits}g}" for digits in range(6, 10))
     return next(float(text) for text in texts if single(float(text)) == kept)

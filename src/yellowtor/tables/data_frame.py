@@ -52,7 +52,7 @@ class FrameTable:
         on_written()
 
     def fingerprint(self) -> str:
-        """A frame can't tell cheaply whether it is the same."""
+        """Empty: a frame can't tell cheaply whether it has changed."""
         return ""
 
     def refresh(self) -> bool:
@@ -70,7 +70,7 @@ def _values(series: "pd.Series[Any]") -> list[Any]:
 
 
 def _sound(cells: list[Any]) -> list[Any]:
-    """The same without halves of characters, which other libraries let into texts."""
+    """The cells without lone surrogates."""
     try:
         "".join([cell for cell in cells if isinstance(cell, str)]).encode()
     except UnicodeEncodeError:

@@ -30,10 +30,10 @@ class FileOptions:
 
 
 class FileTable(ABC):
-    """Records in a file. The header names the columns of each row; `name` is what messages call the file.
+    """Records in a file. The header names the columns; `name` is the file's name in messages.
 
-    A file knows no key of its own, and holds its numbers with a decimal point unless it says otherwise. `state` is that
-    of the file when its header was read.
+    A file has no key of its own, and a decimal point unless a subclass says otherwise. `state` is the state of the file
+    when its header was read.
     """
 
     endings: frozenset[str]  # that the name of a copy may have

@@ -23,10 +23,7 @@ ENCODINGS = {"DELTA_BINARY_PACKED", "DELTA_LENGTH_BYTE_ARRAY", "DELTA_BYTE_ARRAY
 
 
 class ParquetTable(FileTable):
-    """A Parquet file. answers are the parts of the answer by the columns that will be written.
-
-    Raises BadSource for whatever is wrong with it.
-    """
+    """A Parquet file. answers are the parts of the answer by column. Raises BadSource."""
 
     endings = frozenset({".parquet", ".pq"})
 
@@ -164,7 +161,7 @@ def _rows(batch: "pa.RecordBatch") -> Texts:
 
 
 class _ArrowTexts(Texts):
-    """A batch as rows of texts. A column that nobody asks for is not converted: its values may be none of Python's."""
+    """A batch as rows of texts. An unused column is not converted: its values may not exist in Python."""
 
     def __init__(self, batch: "pa.RecordBatch") -> None:
         super().__init__(batch.columns)
@@ -190,7 +187,7 @@ def _values(column: Any) -> Sequence[object]:
 
 
 def _style(file: Any, chunks: Sequence[Any]) -> dict[str, Any]:
-    """How a file is written, as far as a writer can be told: its version, dictionaries, statistics, order, instants."""
+    """The options that write a file like this one: version, dictionaries, statistics, order, instants."""
     style: dict[str, Any] = {"version": file.format_version if file.format_version in VERSIONS else "2.6"}
     if not chunks:
         return style

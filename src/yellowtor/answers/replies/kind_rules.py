@@ -27,7 +27,7 @@ LOOKED_AT = 65_536  # bytes of a body that a rule's expression is searched in
 
 def occurs(expression: str) -> Callable[[str], bool]:
     """Whether a regular expression occurs in a text; what takes too long does not. Raises ValueError for none."""
-    import regex  # which can be told to give up
+    import regex  # which has a timeout
 
     try:
         search = regex.compile(expression).search

@@ -1,7 +1,7 @@
-"""Phase two: ask the open questions, in the job's order, at the service's pace, and keep every reply.
+"""Phase two: ask the open questions in the job's order, at the service's pace, and store every reply.
 
-A request is reserved durably before it leaves; a reply is kept before the next question is taken. Stopping
-at any moment loses nothing that was paid for, but for what was in flight.
+A request is reserved durably before it is sent. A reply is stored before the next question is taken. If the run
+stops, only the requests in flight are lost.
 """
 
 import asyncio
@@ -37,8 +37,8 @@ from yellowtor.run.asking.gate import Gate
 from yellowtor.run.asking.taken import Held, Taken, request_facts
 from yellowtor.run.ports import Service, Watcher, Writer
 
-AHEAD_S = 0.5  # so long before its instant a request goes to the door, to have its connection by then
-PAGE = 500  # so many questions are brought out of the ledger at a time
+AHEAD_S = 0.5  # a request asks for its connection this long before its instant
+PAGE = 500  # questions that are read from the ledger at a time
 NO_TICKET = (Kind.UNREADABLE, Kind.QUESTION_REFUSED)  # what a service says that does not know a ticket any more
 LOOK_S = 0.5  # between two looks at what another run has in flight
 
@@ -67,7 +67,7 @@ class Asker:
         self.result = AskResult(service.name)
 
     async def ask(self, questions: Iterator[Question], stop: Cancellation) -> AskResult:
-        """Ask them all, or until the allowance is spent, the service is of no use, or stop is wished."""
+        """Ask all questions, or until the quota is spent, the service fails, or the run is stopped."""
         started = self._clock.boot()
         loop = asyncio.get_running_loop()
         whole = asyncio.current_task()
@@ -129,7 +129,7 @@ class Asker:
                 return []
             group = list(again)
             if len(again) < len(held) or any(one.reply is not taken[0].reply for one in taken):
-                return group  # the request as a whole was answered: the same would bring the same
+                return group  # the whole request was answered: it would get the same reply again
             attempt += 1
         return []
 
@@ -174,10 +174,9 @@ class Asker:
         return [Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
     async def _send(self, held: Sequence[Held], attempt: int, tickets: Sequence[Ticket] = ()) -> Sequence[Taken] | None:
-        """Send at the reserved instant and take the reply in; None when the run was stopped before.
+        """Send at the reserved instant and read the reply; None if the run was stopped before.
 
-        The last wait is at the door itself, when the connection stands: a handshake takes longer than the
-        pace's slack, and would let the next request catch up.
+        The last wait is after the connection is open: a handshake takes longer than the slack of the pace.
         """
         units = sum(one.reserved.units for one in held)
         taken = None
@@ -237,7 +236,7 @@ class Asker:
         await self._writer.release(reserved)
 
     def _failed(self, held: Sequence[Held], error: Exception) -> Sequence[Taken]:
-        """What is kept of questions whose asking met a fault that nobody foresaw: they have failed, and why."""
+        """The result of questions that met an unexpected fault: failed, with the reason."""
         self._watch.fault(error)
         why = f"an unexpected fault ({type(error).__name__}): --debug shows where"  # its own text may hold a key
         self.result.kinds[Kind.UNREADABLE] = self.result.kinds.get(Kind.UNREADABLE, 0) + 1
@@ -246,16 +245,13 @@ class Asker:
         return [Taken(reply, read, Settle())] * len(held)
 
     def _heed(self, reply: Reply, number: int) -> None:
-        """Go by what the service says of its limits: what was reserved after so many had left, it has not counted."""
+        """Apply the limits that the service states; requests reserved after `number` had left are not counted yet."""
         if (limits := stated_limits(reply.headers)) and limits != self._told:
             self._told = limits
             self._writer.heed(limits, self._reserved - number)
 
     def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[Taken]:
-        """What a reply to each question means, and what is to be done about it.
-
-        A reply that is one and the same for all of them counts once.
-        """
+        """What each reply means, and what to do. A reply that is shared by all questions counts once."""
         if all(reply is replies[0] for reply in replies):
             taken = [self._take_one(replies[0], attempt)] * len(replies)
         else:
@@ -275,7 +271,7 @@ class Asker:
         return taken
 
     def _take_one(self, reply: Reply, attempt: int) -> Taken:
-        """The same for one. If it ends the asking, nothing leaves after it."""
+        """What one reply means, and what to do. If it stops the asking, nothing is sent after it."""
         read = self._service.meaning(reply)
         self.result.kinds[read.kind] = self.result.kinds.get(read.kind, 0) + 1
         now = self._clock.now()
@@ -332,8 +328,8 @@ class Asker:
             self.result.resets_at = resets_at
 
     def _stop(self) -> None:
-        """From now on nothing leaves."""
+        """Send nothing more."""
         self._no_more = True
         self._gate.stopped.set()
         for _ in range(self._workers):
-            self._connections.release()  # whoever waits for one goes to the gate, and is turned away there
+            self._connections.release()  # requests that wait for a connection are refused by the gate

@@ -1,4 +1,4 @@
-"""What asking came to."""
+"""Results of asking."""
 
 from collections import Counter
 from dataclasses import dataclass, field
@@ -10,10 +10,10 @@ REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
 
 @dataclass
 class AskResult:
-    """What asking one service came to: requests sent, and as the allowance counts them; questions settled.
+    """The result of asking one service: requests sent, requests as the quota counts them, questions settled.
 
-    cost is in millionths of currency. `stopped_by` is why it ended before the questions did, if it did; for_good: the
-    run may go no further, whenever that is. left_open counts the questions that no reply came to, by the reason.
+    cost is in millionths of currency. `stopped_by` is why it ended early, if it did; for_good: this run can't continue
+    later either. left_open counts the questions without a reply, by reason.
     """
 
     service: str = ""
@@ -36,7 +36,7 @@ class AskResult:
 
 @dataclass(frozen=True)
 class AskTotals:
-    """What asking the services, one after the other, came to."""
+    """The results of asking all services."""
 
     turns: tuple[AskResult, ...] = ()
 

@@ -1,6 +1,6 @@
-"""Judging while asking goes on, so that whoever watches sees how records end and little is left to do after.
+"""Judges in the background while asking, so that progress shows outcomes and little is left to do afterwards.
 
-It takes a fiftieth of the time at most: in a run without a pace, asking comes first.
+It takes at most a fiftieth of the time: asking comes first.
 """
 
 import asyncio

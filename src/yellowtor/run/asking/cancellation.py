@@ -1,4 +1,4 @@
-"""A wish to stop, made by a signal and heeded wherever a run can stop without losing anything."""
+"""Cancellation by a signal, checked wherever a run can stop without loss."""
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager

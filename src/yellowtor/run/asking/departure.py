@@ -1,4 +1,4 @@
-"""One request at the door, until it leaves."""
+"""A request from its reservation until it is sent."""
 
 from yellowtor.answers.ledger_rows import Reserved
 from yellowtor.run.asking.gate import Gate

@@ -61,7 +61,7 @@ class FollowUpSender:
             return await self._reserved(question, request)
 
     async def _looked(self, question: Question, request: Request, pause_s: float) -> Reply:
-        """A look that brings nothing is no answer: it is repeated, for what was asked has been paid for."""
+        """Poll again if a poll fails: the question is paid for already."""
         if await self._gate.wait(pause_s):
             return STOPPED
         reply = await self._reserved(question, request)
@@ -73,7 +73,7 @@ class FollowUpSender:
         return reply
 
     async def _reserved(self, question: Question, request: Request) -> Reply:
-        """Send a request that has a reservation of its own."""
+        """Send a follow-up with its own reservation."""
         (reserved,) = await self._writer.reserve([question.key], 1, counts_each=True, free=not request.counts)
         if isinstance(reserved, Spent):
             return Reply(0, {}, b"", reserved.why, Kind.WINDOW_SPENT)

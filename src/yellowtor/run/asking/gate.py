@@ -1,7 +1,6 @@
-"""The last door before a request leaves: not before its reserved instant, and never too many in a second.
+"""The gate before a request is sent: not before its reserved instant, and never too many in a second.
 
-The ledger spaces the reservations; this door also holds when the process was late for one and would
-send the next on its heels, and when a request was held up on its way.
+The ledger spaces the reservations. The gate also keeps the distance if a request was late.
 """
 
 import asyncio
@@ -42,12 +41,10 @@ class Gate:
         return not self.stopped.is_set() and (ahead <= 0 or not await self.wait(ahead))
 
     async def passed(self, send_at: float, *, late_or_not: bool = True, units: int = 1) -> float | None:
-        """Wait until the request may leave, and give the instant; 0 when it must not leave at all.
+        """Wait until the request may be sent; the instant, or 0 if it must not be sent.
 
-        units is how many requests the service takes it for.
-
-        None when it comes so late for its place that the next, which may be another process's, could be on
-        its heels: it has to take another place. With late_or_not it leaves all the same.
+        units is the number of requests that the service counts it as. None if it is so late that the next request,
+        perhaps of another process, may follow too closely: it needs another place. With late_or_not it is sent anyway.
         """
         while not self.stopped.is_set():
             now = self._clock.boot()
@@ -69,7 +66,7 @@ class Gate:
         return len(self._left) / took if took else 1.0
 
     def _room_for(self, units: int) -> float:
-        """The instant from which so many more are not too many."""
+        """The instant from which this many more are allowed."""
         before = len(self._sent) + units - (self._sent.maxlen or math.inf)  # so many must be a second old
         return self._sent[min(int(before), len(self._sent)) - 1] + self._span if before > 0 and self._sent else 0.0
 

@@ -47,7 +47,7 @@ class Columns:
         return [point if outcome in self.sure else None for outcome, point in zip(outcomes, points, strict=True)]
 
     def _unsure(self, answer: Answer) -> tuple[Any, Any]:
-        """What goes into the coordinate columns of a record without a point: nothing, or no change."""
+        """The coordinate cells of a record without a point: empty, or unchanged."""
         foreign = answer.held is not None and answer.held != answer.written
         self.stale += foreign and answer.outcome is Outcome.UNPLACED
         stays = (foreign or answer.outcome is Outcome.KEPT) and not self._job.write.table

@@ -1,6 +1,6 @@
-"""The job: a TOML file that says where the records are, whom to ask and what to write.
+"""The job: a TOML file that says where the records are, which services to ask and what to write.
 
-The models here and in the other *_settings.py are the language; docs/job-file.md is made from them.
+docs/job-file.md is made from these models.
 """
 
 from pathlib import Path

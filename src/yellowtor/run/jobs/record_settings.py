@@ -1,4 +1,4 @@
-"""The half of a job that says where the records are, and how an address is put together from their columns."""
+"""The part of a job that says where the records are and how an address is composed."""
 
 import codecs
 from pathlib import Path

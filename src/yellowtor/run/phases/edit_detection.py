@@ -1,6 +1,6 @@
-"""What other people have changed in the files that a run overwrites: it is found before anything is asked.
+"""Detects changes by people in the files that a run overwrites, before the first request.
 
-A file that is as a run wrote it may be overwritten. Any other is compared cell by cell with what would stand there.
+A file that is unchanged since a run wrote it may be overwritten. Any other is compared cell by cell with the answers.
 """
 
 from collections.abc import Callable, Iterator, Sequence
@@ -37,7 +37,7 @@ def edited_files(files: Sequence[Path], ours: WrittenBook) -> list[Path]:
 
 
 def noting(ours: WrittenBook) -> Announce:
-    """Have the ledger know each file that a run writes before it is in its place: a run may be killed then."""
+    """Store each file in the ledger before it replaces its target, because a run may be killed then."""
     return lambda real, new: ours.note(str(real), repr(state_of(new)), fingerprint(new))
 
 
@@ -107,7 +107,7 @@ def _expected(back: WriteBack, source: Table, names: Sequence[str]) -> Iterator[
 
 
 def _places(header: Sequence[str], names: Sequence[str]) -> list[int | None]:
-    """Where these columns stand in a header; a name that stands twice means its first column, then its second."""
+    """The indexes of these columns in a header; a repeated name means its first column, then its second."""
     left: dict[str, list[int]] = {}
     for at, name in enumerate(header):
         left.setdefault(name, []).append(at)
@@ -137,7 +137,7 @@ class _Rows:
         return None
 
     def rest(self) -> Iterator[tuple[str, Row]]:
-        """What nobody has taken."""
+        """The rows that were not taken."""
         yield from ((key, row) for key, (row, _) in self._passed.items())
         yield from ((key, row) for key, row, _ in self._coming)
 

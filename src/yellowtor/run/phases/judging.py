@@ -1,6 +1,6 @@
-"""Between asking and writing back: judge every address whose replies today's thresholds have not judged.
+"""Judges every address whose replies are not judged by today's thresholds.
 
-Candidates are read from a kept reply once for each set of reading rules; nothing is sent, whatever changed.
+Candidates are read from a stored reply once for each set of reading rules. Nothing is sent.
 """
 
 from collections.abc import Callable, Sequence
@@ -57,7 +57,7 @@ class Judging:
             self.key = digest(self.key, repr(ask_next))
 
     def judge_open(self, book: JudgeBook, pages: int | None = None) -> None:
-        """Judge all that is not judged so, or so many pages of it."""
+        """Judge everything that is not judged by these rules, or this many pages of it."""
         if book.is_judged(self.key):
             return
         for service in self._services.values() if not self._drifts else ():
@@ -105,7 +105,7 @@ class Judging:
         return read
 
     def _read_anew(self, name: str, reply: KeptReply) -> Read:
-        """The same by today's rules. A reply that can't be read, whatever is wrong with it, has failed."""
+        """Read a stored reply by today's rules. If an unexpected fault occurs, it is unreadable."""
         try:
             read = self._services[name].read(Reply(reply.status, reply.headers, reply.body))
         except Exception as error:  # noqa: BLE001 - one reply must not end the run
@@ -117,7 +117,7 @@ class Judging:
 
 
 def judge_reply(asked: Subject, context: frozenset[str], read: Read, thresholds: Thresholds) -> Judgement:
-    """Judge a reply, whatever it was asked about."""
+    """Judge a reply about an address or a position."""
     if isinstance(asked, AskedPosition):
         return judge_nearby(asked.position, read.kind, read.message, read.candidates, thresholds)
     assert isinstance(asked, Address), "there is nothing else"

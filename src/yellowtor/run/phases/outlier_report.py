@@ -1,4 +1,4 @@
-"""Looks for kept records whose coordinates lie far from those of all other records: they may be swapped, or a slip."""
+"""Finds kept records whose coordinates are far from all others: they may be swapped or wrong."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -22,7 +22,7 @@ class Far:
 
 
 def find_far(book: JudgeBook) -> tuple[list[Far], str]:
-    """The kept records that lie far from the others, and a remark about them; empty if there are none."""
+    """The kept records far from the others, and a remark about them; both empty if there are none."""
     sample = book.some_positions(SAMPLE)
     cluster = cluster_of(sample)
     far = [] if cluster is None else _far(book, cluster)

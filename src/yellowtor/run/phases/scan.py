@@ -24,7 +24,7 @@ PARTED = "\x1f"  # between the parts of a key of several columns
 
 @dataclass
 class Findings:
-    """Records with the same thing wrong about the coordinates that they have: how many, the first ones' keys."""
+    """Records with the same problem of their own coordinates: their number, and the first keys."""
 
     records: int = 0
     keys: list[str] = field(default_factory=list)
@@ -37,10 +37,7 @@ class Findings:
 
 @dataclass(frozen=True, slots=True)
 class ScanResult:
-    """Counts of the scan: records read, and of them new, changed; vanished are no longer there.
-
-    findings are about the coordinates that records have.
-    """
+    """Counts of the scan: records read, new, changed, vanished; and the problems of their own coordinates."""
 
     records: int
     new: int
@@ -124,7 +121,7 @@ class RowReader:
         return [read_coordinates(lats[at], lons[at], self._decimal, self._area) for at in places]
 
     def held(self, row: Row) -> Held:
-        """The same of one record."""
+        """The coordinates of one record, and what is wrong with them."""
         return self.held_in([row], [0])[0]
 
 
@@ -143,9 +140,9 @@ def key_as_shown(text: str) -> str:
 
 
 def identity(key: str, *, exact: bool = False) -> str:
-    """The identity of a key: 12, "12" and 12.0 are one; 012 is another. U+0000, which nobody sees, does not count.
+    """The identity of a key: 12, "12" and 12.0 are equal; 012 is different. U+0000 is ignored.
 
-    exact: nor do blanks around it, but where a database tells keys apart by them.
+    Spaces around it are ignored too, unless exact: a database that distinguishes them.
     """
     text = key.replace("\0", "")
     text = text if exact and text.strip() else text.strip()
@@ -171,11 +168,11 @@ def scan(
     watch: Watcher,
     fingerprint: str,
 ) -> ScanResult:
-    """Scan the whole source, unless it has the same fingerprint as the last time and is looked at in the same way.
+    """Scan the whole source, unless its fingerprint and the rules are those of the last scan.
 
-    askings are how the job's services are asked; ours knows the positions that runs have written.
+    askings are the services' ways of asking; ours knows the positions that runs have written.
 
-    Raises BadSource for a key that is empty or stands twice, BadJob for an area that all records lie in when swapped.
+    Raises BadSource for an empty or repeated key, BadJob if all records are in the area only with swapped coordinates.
     """
     reader = RowReader(job, table)
     rules = digest(reader.composing.rules(), *map(repr, askings), str(job.records.keep))
@@ -229,7 +226,7 @@ def _add_findings(findings: dict[Finding, Findings], keys: Sequence[str], wrong:
 
 
 def _check_order(job: Job, findings: Mapping[Finding, Findings], coordinates: int) -> None:
-    """Raise BadJob where all records with coordinates lie in the job's area only if these are swapped."""
+    """Raise BadJob if all records with coordinates are in the job's area only with swapped coordinates."""
     swapped = findings.get(Finding.SWAPPED)
     if swapped and coordinates >= LEAST and swapped.records == coordinates:
         raise BadJob(
@@ -281,7 +278,7 @@ def held_since(item: Known) -> str:
 
 
 def is_kept(item: Known, held_hash: str) -> bool:
-    """Whether the coordinates are not ours, and those of the address that stands there now."""
+    """Whether the coordinates are the record's own, and belong to its current address."""
     foreign = item.held is not None and item.held not in {item.written, item.answered}
     return foreign and held_hash == item.raw_hash
 

@@ -1,4 +1,4 @@
-"""What the writing of answers came to, what it would change, and the record that a marker is made from."""
+"""The result of writing, the changes that it would make, and the record of a marker."""
 
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -53,7 +53,7 @@ def as_stored_by(table: Table) -> AsStored | None:
 
 
 def marker_record(answer: Answer, name: str) -> dict[str, Any]:
-    """What a marker file needs to know of a record. In reverse it stands at the point that was asked about."""
+    """The record for a marker file. In reverse it is at the position of the question."""
     asked = answer.address
     lat = answer.lat
     lon = answer.lon

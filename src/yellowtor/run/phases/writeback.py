@@ -1,7 +1,7 @@
-"""Phase three: re-open the source, write each answer by key, and draw the markers.
+"""Phase three: open the source again, write each answer by key, and write the marker files.
 
-A record whose address is no longer the one that was asked about is left alone and counted. Only the
-columns that the job names are touched.
+A record whose address has changed since the question stays unchanged and is counted. Only the columns that the job
+names are written.
 """
 
 from collections import deque
@@ -92,11 +92,10 @@ class WriteBack:
         return self._batch(batch)[0], [known.get(key, UNKNOWN).raw_hash for key in keys]
 
     def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str, records: int) -> WriteResult:
-        """Write the target and the marker files; each takes its place whole or not at all.
+        """Write the target and the marker files, each in one step.
 
-        scanned is the source's fingerprint as it was scanned, with so many records: while it holds, the rows are the
-        scan's own, as those of a database always are, and none need be compared with what was asked about. Mostly they
-        come in the scan's order.
+        scanned is the source's fingerprint at the scan, records its number of records. If it still holds, the rows are
+        those of the scan (as for a database always) and need not be compared.
         """
         self._watch.phase("Writing", records or None)
         if self._table.refresh():
@@ -127,7 +126,7 @@ class WriteBack:
         return cells
 
     def _kept(self, page: PageWritten = ALL_WRITTEN) -> None:
-        """What was answered is in its place: all of it, or the oldest page but for the rows that were left alone."""
+        """Called after rows are written: all of them, or the oldest page without the unchanged rows."""
         if self._unsettled:
             batch, answers = self._unsettled.popleft()
             self.result.edited += len(page.left)
@@ -227,7 +226,7 @@ class WriteBack:
                 self.result.repaired += 1
 
     def _leave_as_sent(self, batch: Sequence[Row], answers: Answers, lat: list[Any], lon: list[Any]) -> None:
-        """Cells that hold what the table made of the same coordinates before are not written again."""
+        """Leave cells that contain the table's rounding of the same coordinates."""
         if not any(answers.column("sent")):
             return
         places = [at for at, answer in enumerate(answers) if self._left_as_sent(answer)]
@@ -291,7 +290,7 @@ class WriteBack:
         return held.position.rounded() if held.position else None
 
     def _left_as_sent(self, answer: Answer) -> bool:
-        """Whether the table was given these coordinates before, and gave back what it has now."""
+        """Whether the table got these coordinates before, and returned what it has now."""
         if answer.sent is None or answer.lat is None or answer.lon is None:
             return False
         return answer.held is None and answer.sent == Position(answer.lat, answer.lon).rounded()

@@ -1,7 +1,7 @@
 """Records in a table, a view or a query of a database.
 
-They are read by a cursor that is closed before anything is asked, and kept as they were read. Answers are written
-by key, a page of rows in a transaction whose update looks at each row again: what was edited meanwhile is left alone.
+A cursor reads them and is closed before the first request; the rows are stored. Answers are written by key, a page of
+rows in a transaction whose update compares each row again: an edited row stays unchanged.
 """
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
@@ -28,18 +28,17 @@ from yellowtor.tables.database.refusals import Rows, limit_lock_waits, write_row
 from yellowtor.tables.database.write_trial import try_to_write
 from yellowtor.tables.row_spool import Page, Spool
 
-TRIED = 3  # records that are written on trial
+TRIED = 3  # records for the trial write
 SKIPPED = "the database left it as it was, and did not say why: a policy or a trigger may forbid it"
 PAGE = 5_000  # rows that are read, and written in one transaction
 OF_POSTGIS = {"spatial_ref_sys", "geometry_columns", "geography_columns"}  # no records are in these
 
 
 class DatabaseTable:
-    """Records of a database as a Table. Raises BadSource for whatever is wrong with it.
+    """Records of a database as a Table. Raises BadSource.
 
-    needed are the columns that the job reads, answers the columns by the part of the answer that they get; what is
-    missing for them is made if `create`. What is there is read too: an answer that stands in its place is not written
-    again.
+    needed are the columns that the job reads, answers the columns by the part of the answer; missing ones are created
+    if `create`. Existing answers are read too, so that unchanged ones are not written again.
     """
 
     decimal = "."
@@ -131,7 +130,7 @@ class DatabaseTable:
         return False
 
     def fingerprint(self) -> str:
-        """A database can't tell cheaply whether it is the same."""
+        """Empty: a database can't tell cheaply whether it has changed."""
         return ""
 
     def check_target(self, to: Path | None) -> list[str]:
@@ -148,7 +147,7 @@ class DatabaseTable:
         return [said] if said else []
 
     def _ready(self, page: Page, answers: Sequence[Sequence[Any]]) -> list[Load]:
-        """A page as its target takes it, by which columns it has new cells for."""
+        """The new cells of a page, grouped by the columns that they are for."""
         names = list(self._target.columns.values())
         read = dict(zip(self.header, page, strict=True))
         changing = _changing([read.get(name) for name in names], self._as_given_back(answers))
@@ -174,7 +173,7 @@ class DatabaseTable:
         return cells
 
     def _put(self, connection: sa.Connection, page: Page, loads: Sequence[Load]) -> PageWritten:
-        """Write a page in a transaction of its own, but for the rows that are refused."""
+        """Write a page in one transaction, without refused rows."""
         done = Rows()
         write_rows(connection, self._target, loads, done, ordered=not self._place.first)
         changed = sum(put.changed for put in done.put)
@@ -212,7 +211,7 @@ class DatabaseTable:
         return chosen
 
     def _columns(self) -> Mapping[str, Any]:
-        """The columns that there are, with their types where those are known."""
+        """The existing columns, with their types if known."""
         table = self._place.table
         if table is None:
             with self._engine.connect() as connection:
@@ -244,7 +243,7 @@ def _give_up(cursor: Any) -> None:
 
 
 def _as_table(query: str) -> Any:
-    """A query as what is selected from; a colon in it is no variable of ours."""
+    """A query as a source of SELECT; a colon in it is not a bind variable."""
     return sa.text(f"({query.strip().rstrip(';')}) AS records".replace(":", r"\:"))
 
 
@@ -261,7 +260,7 @@ def _changing(old: Sequence[Sequence[Any] | None], new: Sequence[Sequence[Any]])
 
 
 def _is_same(old: Any, new: object) -> bool:
-    """Whether a cell, as the driver gives it, surely is what it is to be; if not, the database compares."""
+    """Whether a cell certainly has the new value; if not certain, the database compares."""
     if isinstance(old, Decimal) and isinstance(new, float):
         return old == Decimal(repr(new))
     return bool(old == (new.hex().upper() if isinstance(new, bytes) else new))  # a geometry is read as digits

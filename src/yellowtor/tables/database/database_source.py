@@ -30,7 +30,7 @@ def _quoted(name: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Named:
-    """A table by its name, and its schema where that is told."""
+    """The name of a table, with its schema if stated."""
 
     table: str
     schema: str | None = None
@@ -54,8 +54,8 @@ class Named:
 class Place:
     """Where records are in a database: a table or a query.
 
-    keys tell them apart (none: the primary key does), only is a SQL condition, first what they are put in order by,
-    results the table that the answers go into, if not into their own.
+    keys identify records (default: the primary key), only is a SQL condition, first a SQL order, results another table
+    for the answers.
     """
 
     url: DatabaseUrl

@@ -106,7 +106,7 @@ class Target:
         return self._dialect.may_define(connection, statement)
 
     def coarse(self) -> list[Coarse | None]:
-        """What the columns for latitude and longitude make of degrees, where they are there already."""
+        """The rounding of the existing columns for latitude and longitude."""
         return [self._dialect.rounding(self._there.get(self.columns.get(part, ""))) for part in DEGREES]
 
     @property
@@ -116,25 +116,25 @@ class Target:
 
     @property
     def known(self) -> Collection[str]:
-        """The columns that there are."""
+        """The existing columns."""
         return self._there
 
     def forget_made(self) -> None:
-        """What was made on trial is gone again."""
+        """Forget what was created in a transaction that is rolled back."""
         for name in self._missing:
             self._there.pop(name, None)
         self._known_changes.clear()
         self._analyzed = False
 
     def make(self, records: sa.Select[Any]) -> None:
-        """Make what is missing; records selects the keys, whose types a table of results takes over."""
+        """Create what is missing; records selects the keys, whose types a table of results gets."""
         with self.engine.execution_options(writes=True).begin() as connection:
             self.make_in(connection, records)
         self.exists = True
         self._missing = {}
 
     def make_in(self, connection: sa.Connection, records: sa.Select[Any]) -> None:
-        """The same in a transaction that may be rolled back."""
+        """As make(), in a transaction that may be rolled back."""
         quote = self.engine.dialect.identifier_preparer
         name = quote.format_table(self.at)
         if not self.exists:
@@ -298,7 +298,7 @@ class Target:
 
 
 def column(name: str) -> Any:
-    """A column by its name alone, whatever its type."""
+    """A column by its name, without a type."""
     return sa.column(name)
 
 

@@ -1,6 +1,6 @@
-"""What a database refuses: a row that breaks one of its rules, as opposed to trouble that concerns all of them.
+"""Refused rows: a row that breaks a rule of the database, unlike an error that concerns all rows.
 
-A page with such a row is written by halves, until that row is alone; the others are written.
+A page with such a row is split in halves until the row is alone; the others are written.
 """
 
 import re

@@ -1,7 +1,6 @@
-"""Writing a record on trial, in a transaction that is rolled back: refusals are found before a request costs money.
+"""A trial write in a transaction that is rolled back, so that refusals are found before a request costs money.
 
-One of the first records gets each outcome and each level once, and texts of a usual length. Triggers see it; nothing
-stays.
+One of the first records gets each outcome, each level and texts of a usual length. Triggers run; nothing stays.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
@@ -55,9 +54,9 @@ def _check_right(connection: sa.Connection, target: Target) -> None:
 
 
 def _write_each(connection: sa.Connection, target: Target, records: Sequence[Sequence[Any]]) -> None:
-    """Write each sample, all columns at once; where that fails, each column by itself, to tell which.
+    """Write each sample with all columns; if that fails, each column alone, to find which one.
 
-    What is refused for one record may be a rule about that record: then it is written to the next.
+    A refusal may concern one record: then the next record is tried.
     """
     parts = {name: part for part, name in target.columns.items() if part != "geometry" and name in target.known}
     for sample in _samples(parts):

@@ -18,7 +18,7 @@ from yellowtor.tables.json_files.json_text import edited, edits, members
 
 
 class JsonLinesTable(JsonTable):
-    """A file with a JSON object on each line. Raises BadSource for whatever is wrong with it."""
+    """A file with a JSON object in each line. Raises BadSource."""
 
     endings = frozenset({".jsonl", ".ndjson", ".jsonl.gz", ".ndjson.gz"})
 

@@ -59,7 +59,7 @@ class JsonTable(FileTable):
 
 
 class JsonArrayTable(JsonTable):
-    """A file with an array of JSON objects, which is held in memory. Raises BadSource for whatever is wrong with it."""
+    """A file with an array of JSON objects, held in memory. Raises BadSource."""
 
     endings = frozenset({".json"})
     always: Sequence[str] = ()  # columns that are there even if no record has them
@@ -119,16 +119,16 @@ class JsonArrayTable(JsonTable):
         on_written()
 
     def _paths(self, row: Row, span: TextSpan, changes: dict[str, Any]) -> dict[Sequence[str], Any]:
-        """What changes in a record, by where it stands in it."""
+        """The changes of a record by their paths."""
         del row
         there = members(self._text, span.start).values
         return {path_of(name, there): value for name, value in changes.items()}
 
 
 class GeoJsonTable(JsonArrayTable):
-    """The features of a collection: columns are their properties, their id, and the two numbers of their point.
+    """The features of a collection. Columns are the properties, the id, and the coordinates of the point.
 
-    Raises BadSource for a geometry that is no point, too.
+    Raises BadSource, also for a geometry other than a point.
     """
 
     endings = frozenset({".geojson", ".json"})
@@ -178,7 +178,7 @@ class GeoJsonTable(JsonArrayTable):
         return paths
 
     def _point(self, at: int) -> tuple[Sequence[str], Sequence[Any]]:
-        """Where a feature's point is to be put, and what stands in it behind longitude and latitude: a height."""
+        """The path of a feature's point, and its other coordinates (a height)."""
         try:
             geometry = members(self._text, members(self._text, at).values["geometry"].start)
             numbers = list(elements(self._text, geometry.values["coordinates"].start))

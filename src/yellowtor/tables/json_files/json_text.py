@@ -1,6 +1,6 @@
-"""Changing values in JSON text (RFC 8259) and nothing else: the text around them stays as it stands.
+"""Changes values in JSON text (RFC 8259); all other text stays as it is.
 
-Numbers too long for us, spellings, blanks and line breaks are whoever's wrote them.
+Long numbers, spellings, spaces and line breaks are kept.
 """
 
 import json
@@ -12,7 +12,7 @@ _BLANKS = " \t\r\n"
 
 
 class TextSpan(NamedTuple):
-    """Where a value stands in the text."""
+    """The span of a value in the text."""
 
     start: int
     end: int
@@ -60,10 +60,10 @@ def elements(text: str, at: int) -> Iterator[TextSpan]:
 
 
 def edits(text: str, at: int, changes: Mapping[Sequence[str], Any]) -> list[tuple[TextSpan, str]]:
-    """What to put where, so that the object at `at` gets these values at these paths.
+    """The edits that give the object at `at` these values at these paths.
 
-    Objects on the way that are missing are made; a member that is missing is not made only to hold null. Raises
-    ValueError where the way leads through something that is no object.
+    Missing objects on a path are created; a missing member is not created for null. Raises ValueError if a path leads
+    through a value that is not an object.
     """
     found = members(text, at)
     added = []

@@ -30,7 +30,7 @@ BLANKS = f" \t\r\n\xa0{MARK}"  # that do not belong to a column's name; a mark m
 
 
 class DelimitedTable(FileTable):
-    """A file of delimited text. Raises BadSource for whatever is wrong with it."""
+    """A file of delimited text. Raises BadSource."""
 
     def __init__(
         self,
@@ -67,7 +67,7 @@ class DelimitedTable(FileTable):
         return cast(BinaryIO, gzip.open(self.path)) if _is_packed(self.path) else self.path.open("rb")
 
     def batches(self) -> Iterator[Sequence[Row]]:
-        """The rows below the header, 2,000 at a time; blank lines are passed over."""
+        """The rows below the header, 2,000 at a time, without blank lines."""
         lines = self._lines()
         next(lines, None)
         while batch := list(islice(lines, BATCH)):
@@ -99,7 +99,7 @@ class DelimitedTable(FileTable):
             yield from self.dialect.reader(file)
 
     def _raw(self) -> Generator[Any, None, None]:
-        """What stands before the header, the header, pages of rows; as they are written."""
+        """The lines before the header, the header, and pages of rows, as raw text."""
         with self._reading() as (lines, start):
             yield start
             rows = RowText(self.dialect)
@@ -108,7 +108,7 @@ class DelimitedTable(FileTable):
 
     @contextmanager
     def _reading(self) -> Iterator[tuple[TextIO, str]]:
-        """The text from the header on, and what stands before it. Raises BadSource for what is wrong in it."""
+        """The text from the header on, and the text before it. Raises BadSource."""
         try:
             with self._text() as file:
                 lines = _Counted(file)
@@ -132,10 +132,9 @@ class DelimitedTable(FileTable):
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
     ) -> None:
-        """Write a copy to `to` (or over itself) in which these columns hold what answering gives; then call on_written.
+        """As FileTable.rewrite(). Everything else keeps its bytes: header, quotes, spaces, line ends, unchanged cells.
 
-        All else keeps its bytes: the header, quotes, blanks, line ends, cells whose text stays the same. A letter that
-        the encoding has not is written as the nearest that it has.
+        A character that the encoding lacks is written as the nearest ASCII.
         """
         to = to or self.path
         before = self.state

@@ -1,4 +1,4 @@
-"""How a delimited file is written (RFC 4180 and its relatives): found from its beginning, or told by the job."""
+"""The dialect of a delimited file (RFC 4180 and similar): detected from its beginning, or stated by the job."""
 
 import codecs
 import csv
@@ -11,8 +11,8 @@ from itertools import islice
 
 from yellowtor.tables.stated_dialect import StatedDialect
 
-SAMPLE = 1 << 20  # so many bytes from the beginning are looked at
-ROWS = 200  # and so many rows
+SAMPLE = 1 << 20  # bytes from the beginning that are examined
+ROWS = 200  # and rows
 DELIMITERS = ",;\t|"
 MARKS = (  # byte order marks (Unicode 15, section 23.8); the longer ones first
     (codecs.BOM_UTF8, "utf-8"),
@@ -32,9 +32,9 @@ CODE_PAGES = ("cp1252", "cp1250", "cp1251")
 
 @dataclass(frozen=True, slots=True)
 class Dialect:
-    """How a file is written. `quoted` are the columns (from 0) whose cells all stand in quotes.
+    """The dialect of a file. `quoted` are the columns (from 0) whose cells are all quoted.
 
-    skip is how many lines stand before the header. The first line may begin with a byte order mark.
+    skip is the number of lines before the header. The first line may begin with a byte order mark.
     """
 
     encoding: str
@@ -115,9 +115,9 @@ def _encoding(sample: bytes) -> str:
 
 
 def _likeness(sample: bytes, page: str) -> float:
-    """How much the bytes, read by this code page, look like words: the share of letters that stand among their own.
+    """How much the bytes look like words in this code page: the share of letters next to letters of their kind.
 
-    Of two that look the same the first is taken (only a person can tell Ø from Ř), and the person is told.
+    Of two equal ones the first is taken, with a remark (only a person can distinguish Ø from Ř).
     """
     text = sample.decode(page, errors="replace")
     if "\ufffd" in text:
@@ -155,7 +155,7 @@ def _decimal(rows: Sequence[Sequence[str]]) -> str:
 
 
 def _quoting(text: str, delimiter: str, quote: str) -> tuple[frozenset[int], bool, bool]:
-    """Which columns stand in quotes throughout, whether the header does, and whether empty cells do."""
+    """The columns that are always quoted; whether the header is; whether empty cells are."""
     q = re.escape(quote)
     d = re.escape(delimiter)
     field = re.compile(rf"({q}(?:[^{q}]|{q}{q})*+{q}|[^{d}\r\n]*+)({d}|\r\n|\n|\r|\Z)")

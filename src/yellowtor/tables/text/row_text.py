@@ -9,7 +9,7 @@ from yellowtor.tables.text.dialect import Dialect
 
 
 class RawRows(NamedTuple):
-    """Some rows: their cells, the same as they are written, and what ends each line. A blank line has no cells."""
+    """Some rows: their cells, the raw texts of the cells, and the line ends. A blank line has no cells."""
 
     cells: Sequence[Sequence[str]]
     raw: Sequence[Sequence[str]]
@@ -32,7 +32,7 @@ class RowText:
             yield self._rows(lines, file)
 
     def _rows(self, lines: list[str], file: TextIO) -> RawRows:
-        """The rows that these lines begin; the last one may go on in the lines after them."""
+        """The rows that begin in these lines; the last one may continue in the next lines."""
         if self._dialect.quote not in "".join(lines):
             cells = list(self._dialect.reader(lines))
             return RawRows(cells, cells, [_end(line) for line in lines])

@@ -11,7 +11,7 @@ from yellowtor.tables.text.delimited import DelimitedTable
 
 
 class StandardInput(DelimitedTable):
-    """The records of a stream, whole. Raises BadSource for whatever is wrong with them."""
+    """The records of a stream. Raises BadSource."""
 
     def __init__(self, stream: BinaryIO, told: StatedDialect) -> None:
         self._kept = tempfile.NamedTemporaryFile(prefix="yellowtor-", suffix=".csv")  # noqa: SIM115 - goes with us

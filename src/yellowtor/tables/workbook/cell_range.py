@@ -39,7 +39,7 @@ def letters(column: int) -> str:
 
 
 def parse_block(text: str) -> Block:
-    """Raises BadSource for what is no block, or ends before it begins."""
+    """The block in a text. Raises BadSource if it is none, or ends before it begins."""
     found = _BLOCK.fullmatch(text.strip())
     if found:
         left, top, right, bottom = found.groups()

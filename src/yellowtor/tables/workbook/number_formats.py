@@ -1,6 +1,6 @@
-"""Numbers that a sheet shows with leading zeros: a postcode kept as 412 and shown as 00412 is read as 00412.
+"""Numbers that a sheet shows with leading zeros: a postcode stored as 412 and shown as 00412 is read as 00412.
 
-Number formats are those of SpreadsheetML (ECMA-376 part 1, 18.8.30): here those that show whole numbers by zeros.
+The number formats are those of SpreadsheetML (ECMA-376 part 1, 18.8.30) that show whole numbers with zeros.
 """
 
 import operator
@@ -85,7 +85,7 @@ def is_of_zeros(code: str) -> bool:
 
 
 def fill_zeros(code: str, digits: str) -> str | None:
-    """A whole number as such a format shows it; None where it shows this one in another way.
+    """A whole number in such a format; None if the format shows it in another way.
 
     >>> fill_zeros("[<=99999]00000;00000-0000", "4120005")
     '00412-0005'

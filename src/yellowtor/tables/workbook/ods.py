@@ -34,7 +34,7 @@ _KEPT = (b"table:style-name", b"table:content-validation-name")  # what a cell k
 
 
 class Run(NamedTuple):
-    """A cell or row of the XML, which stands for so many equal ones from `at` on (from 0)."""
+    """A cell or row element of the XML that represents `count` equal ones from `at` on (from 0)."""
 
     at: int
     many: int
@@ -219,7 +219,7 @@ def _blanks(line: str) -> str:
 
 
 def _counted(run: Run, what: bytes, count: int) -> bytes:
-    """The element of a run, standing for so many."""
+    """The element of a run with another count."""
     if count <= 0:
         return b""
     word = b"table:number-%s-repeated" % what

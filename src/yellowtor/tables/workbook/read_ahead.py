@@ -1,7 +1,6 @@
-"""Beginning to read a job's workbook while the program is still being loaded.
+"""Starts to read a job's workbook while the program is still loading.
 
-Its reader needs no interpreter, and both take about as long. What is wrong with the job or the workbook is told later,
-by those who read them.
+The reader runs without the interpreter lock, and both take equally long. Errors are reported later.
 """
 
 import tomllib

@@ -6,7 +6,7 @@ from itertools import islice
 
 
 class SheetRows:
-    """The rows of a sheet, read one after the other; those before the ones that are taken are passed over."""
+    """The rows of a sheet, read in order; rows before the requested ones are skipped."""
 
     def __init__(self, rows: Iterator[Sequence[object]]) -> None:
         self._rows = rows

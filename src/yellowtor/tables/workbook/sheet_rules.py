@@ -67,7 +67,7 @@ def occupied(text: SheetText, columns: Collection[int]) -> dict[int, set[int]]:
 
 
 def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
-    """The cells with formulas; and the block that each gives its results to, where that is not just its cell."""
+    """The cells with formulas, and the block of their results if it is larger than the cell."""
     for where, at in formula_cells(text):
         told = text.xml[at : text.xml.find(b">", at)]
         kind = attribute(told, b"t")
@@ -87,7 +87,7 @@ def formula_cells(text: SheetText) -> Iterator[tuple[str, int]]:
 
 
 def without_result(text: SheetText) -> list[str]:
-    """The cells with formulas that nobody has calculated: no program that only reads them can tell what they say."""
+    """The cells with formulas that no program has calculated."""
     value = b"<%sv" % text.names.prefix
     end = b"</%sc" % text.names.prefix
     return [where for where, at in formula_cells(text) if text.xml.find(value, at, text.xml.find(end, at)) < 0]
@@ -99,7 +99,7 @@ def is_protected(text: SheetText) -> bool:
 
 
 def with_wider_filter(xml: bytes, header_row: int, first_new: int, last_new: int) -> bytes:
-    """What follows the rows of a sheet, with its filter over the new columns (from 0) as well."""
+    """The XML after the rows, with the filter extended over the new columns (from 0)."""
 
     def wider(found: re.Match[bytes]) -> bytes:
         ends = int(found[3]) == header_row and column_number(found[4].decode()) == first_new - 1

@@ -195,7 +195,7 @@ class WorkbookTable(FileTable):
 
     @contextmanager
     def _page(self) -> Iterator[tuple[State, calamine.CalamineSheet]]:
-        """The sheet: as it was read at first, once, if the file is the same; it is not held for longer."""
+        """The sheet: once as it was read first, if the file is unchanged; it is not kept longer."""
         read = self._read
         self._read = None
         if read and read[0] == state_of(self.path):
@@ -209,9 +209,9 @@ class WorkbookTable(FileTable):
         return super().fingerprint()
 
     def expect(self, records: int) -> None:
-        """The file, as its fingerprint was told last, is as it was scanned, with so many records.
+        """Know that the file is unchanged since the scan, and its number of records.
 
-        So whoever writes need not read which rows they are in.
+        Rows need not be read to be numbered.
         """
         self._expected = self._told, records
 
@@ -304,7 +304,7 @@ class WorkbookTable(FileTable):
         return remarks
 
     def _check_splice(self) -> None:
-        """Raise BadSource where it is known already that answers can't be spliced into the sheet."""
+        """Raise BadSource if answers can't be spliced into the sheet."""
         if self._unsafe:
             raise BadSource(f"{self.path}, sheet {self.sheet!r}: {self._unsafe} Nothing was sent.")
         if self.path.suffix.lower() not in OOXML:

@@ -34,7 +34,7 @@ def lock_beside(path: Path) -> Path | None:
 
 
 def check_file(path: Path) -> None:
-    """Raise BadSource where there is no such file, or none that a workbook can be in."""
+    """Raise BadSource if the file is missing, or can't be a workbook."""
     try:
         check_readable(path, str(path))
         with path.open("rb") as file:
@@ -50,10 +50,10 @@ def check_file(path: Path) -> None:
 
 
 class Book:
-    """A workbook, read in a thread of its own: calamine lets go of the interpreter meanwhile. One sheet at a time.
+    """A workbook, read in a thread: calamine releases the interpreter lock. One sheet at a time.
 
-    begin is the sheet that is read at once (empty: the first). What is wrong with the file is raised, as BadSource, to
-    whoever asks for something that is in it.
+    begin is the sheet that is read at once (empty: the first). Errors are raised as BadSource when a result is
+    requested.
     """
 
     def __init__(self, path: Path, begin: str | None = None) -> None:
@@ -95,7 +95,7 @@ class Book:
             return self._book.get_sheet_by_name(sheet)
 
     def close(self) -> None:
-        """Let go of the file, whatever is still to be read."""
+        """Close the file, even if a read is pending."""
         self._aside.shutdown(cancel_futures=True)
         if self._book is not None:
             self._book.close()
@@ -105,13 +105,13 @@ _ahead: list[Book] = []  # begun before anybody asked for it: one at most
 
 
 def keep_ahead(book: Book) -> None:
-    """Whoever opens this workbook next gets it so."""
+    """Store this workbook for the next opened()."""
     _ahead[:] = [book]
 
 
 @contextmanager
 def opened(path: Path) -> Iterator[Book]:
-    """The workbook: as it was read ahead, if nobody has written to it since; or from now on."""
+    """The workbook: read ahead, if the file is unchanged; else opened now."""
     book = _ahead.pop() if _ahead else None
     if book is None or (book.path, book.state) != (path, state_of(path)):
         book = Book(path)
@@ -164,9 +164,9 @@ def beginnings(path: Path, count: int) -> list[Beginning]:
 
 
 def _check_extent(path: Path, sheet: str) -> None:
-    """Raise BadSource where a cell stands so far from the others that there is no room for all that is between.
+    """Raise BadSource if a cell is so far from the others that the range does not fit into memory.
 
-    What the sheet says of itself may count cells that hold nothing; only where that is too much are they looked at.
+    The stated range may include empty cells; the cells are only checked if it is too large.
     """
     with readable(path), zipfile.ZipFile(path) as package:
         member = sheet_member(package, sheet)
@@ -197,7 +197,7 @@ def _area(column: bytes, row: bytes) -> int:
 
 @contextmanager
 def _readable(path: Path) -> Iterator[None]:
-    """Raise BadSource for whatever calamine finds wrong with the file."""
+    """Turn calamine's errors into BadSource."""
     try:
         yield
     except calamine.PasswordError as error:

@@ -30,7 +30,7 @@ _UNPACKING = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedE
 
 @contextmanager
 def readable(path: Path) -> Iterator[None]:
-    """Raise BadSource for whatever is found wrong with the package, or with the XML in it."""
+    """Turn errors of the package and of its XML into BadSource."""
     try:
         yield
     except (*_UNPACKING, etree.XMLSyntaxError, KeyError, ValueError) as error:
