@@ -1,6 +1,6 @@
-"""Yellowtor for those who live in DataFrames: the same job, ledger and promises as the command.
+"""The Python API for DataFrames, with the job, ledger and promises of the command.
 
-What happens is told to the logger "yellowtor"; nothing is printed, and no signal is caught.
+Messages go to the logger "yellowtor"; nothing is printed, and no signal is caught.
 """
 
 import asyncio
@@ -41,15 +41,15 @@ def place(
     again_failed: bool = False,
     yes: bool = False,
 ) -> "pd.DataFrame":
-    """A copy of the frame with the answer columns that the job names: degrees (WGS 84) and texts.
+    """A copy of the frame with the answer columns of the job: degrees (WGS 84) and texts.
 
-    job is the path of a job file, or what would stand in one; where its records are said to be is not looked at, nor
-    where its answers go; its files of markers are written. What is missing is what pandas has for it. Records that
-    wait for the allowance have the outcome "waiting", and `frame.attrs["yellowtor"]` has the counts. at_most,
-    again_failed and yes are `--at-most`, `--again failed` and `--yes` of the command.
+    job is the path of a job file, or its contents; where its records and answers are is ignored, its marker files are
+    written. Missing values are those of pandas. Records that wait for a quota have the outcome "waiting".
+    `frame.attrs["yellowtor"]` has the counts. at_most, again_failed and yes are `--at-most`, `--again failed` and
+    `--yes` of the command.
 
-    Raises BadJob, BadSource (a column is missing, a key is empty or stands twice), KeyRefused, Unconfirmed (it may cost
-    more than `ask.confirm_above`), LedgerTrouble, Busy.
+    Raises BadJob, BadSource (a missing column, an empty or repeated key), KeyRefused, Unconfirmed (it may cost more
+    than `ask.confirm_above`), LedgerTrouble, Busy.
     """
     settings, folder, whose = _settings(job)
     checked = check_settings(settings, Job, "job")
@@ -92,7 +92,7 @@ def _told(summary: Summary) -> dict[str, Any]:
 
 
 def _outside_a_loop(work: Callable[[], T]) -> T:
-    """What work gives; in a thread of its own where this one runs an event loop, as in a notebook."""
+    """The result of work, executed in another thread if this one runs an event loop, as in a notebook."""
     try:
         asyncio.get_running_loop()
     except RuntimeError:

@@ -1,6 +1,6 @@
-"""Goes over all that a run would need, and finds every problem at once instead of the first one. Nothing is written.
+"""Checks everything that a run needs, and finds all problems instead of the first one. Nothing is written.
 
-Like wiring.py it puts real parts together; unlike it, it goes on after a part that fails.
+Unlike `wiring`, it continues after a part that fails.
 """
 
 from collections.abc import Callable, Iterator, Sequence
@@ -34,7 +34,7 @@ STRANGE = 0.5  # part of the records from which on it is strange that they are n
 
 @dataclass(frozen=True)
 class Checked:
-    """One thing that was looked at: what it is, what was found, and the problems with it (none: all is well)."""
+    """One check: its subject, the result, and its problems (none: it is fine)."""
 
     what: str
     said: str = ""

@@ -4,12 +4,12 @@
     ├── BadJob                3   a job or a service description is wrong
     ├── BadSource             4   a table can't be read, or a target can't be written
     ├── KeyRefused            5   the service refuses the key, or none is set
-    ├── Unconfirmed          10   a run may cost more than the job allows unasked
+    ├── Unconfirmed          10   a run may cost more than the job allows without consent
     ├── LedgerTrouble         8   the ledger can't be opened or written
-    └── Busy                  9   another run has this job, or a file that it writes, in hand
+    └── Busy                  9   another run works on this job, or writes one of its files
 
-Each class carries its exit code; a message says the value, the rule, the fix, and what was or
-was not saved. Foreign exceptions are turned into one of these at the door of the room they enter by.
+Each class has its exit code. A message gives the value, the rule, the fix, and what was or was not saved. Exceptions of
+libraries become one of these in the package that uses the library.
 """
 
 from enum import IntEnum
@@ -69,7 +69,7 @@ class KeyRefused(YellowtorError):
 
 
 class Unconfirmed(YellowtorError):
-    """Raised when a run may cost more than the job allows, and nobody has agreed."""
+    """Raised when a run may cost more than the job allows, without consent."""
 
     exit_code = Exit.UNCONFIRMED
 

@@ -1,8 +1,8 @@
 """One writer at a time for each file that runs write.
 
-The lock is a file beside the one that is written, and names the machine and the process that have it. The system
-frees it when its process ends, however that happens. On one machine the second writer waits. A network drive may not
-tell one machine of another's lock: there the name in the file does, and the second writer stops.
+The lock is a file beside the written one, with the machine and the process that hold it. The system frees it when the
+process ends in any way. On one machine the second writer waits. A network drive may hide the lock of another machine:
+there the name in the file tells, and the second writer stops.
 """
 
 import errno
@@ -25,7 +25,7 @@ Waiting = Callable[[str], None]  # called once, with what the run waits for
 
 @contextmanager
 def locked(paths: Iterable[Path], waiting: Waiting) -> Iterator[None]:
-    """Nobody else writes these files meanwhile. Raises Busy where another machine does, BadSource where none can be."""
+    """Lock these files. Raises Busy if another machine has one, BadSource if one can't be locked."""
     with ExitStack() as stack:
         for real in sorted({real_path(path) for path in paths}):  # all in one order, so that none waits in a circle
             stack.enter_context(_locked(real, waiting))
@@ -72,7 +72,7 @@ def _locked(real: Path, waiting: Waiting) -> Iterator[None]:
 
 
 def _taken(path: Path) -> int | None:
-    """An open lock file that is ours alone; None while another process has it."""
+    """An open lock file with our lock; None while another process has it."""
     if sys.platform == "win32":  # there a file can be one that only one process opens, and that ends with it
         try:
             return os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR | os.O_TEMPORARY)

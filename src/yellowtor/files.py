@@ -27,13 +27,13 @@ LONGEST = 180  # bytes of a file's name that names made from it begin with; file
 
 @contextmanager
 def written_aside(path: Path, backup: Path | None = None, like: Path | None = None) -> Iterator[Path]:
-    """A new file in the same folder to write to; at the end it is synced and takes the place of path.
+    """A new file in the same folder to write to; at the end it is synced and replaces path.
 
-    What stood at path before is kept at backup, if one is named. Nothing is replaced by the same bytes. A file that
-    is new may be read by those who may read `like`, the file that it is made from.
+    The old file is kept at backup, if that is given. A file with equal bytes is not replaced. A new file gets the
+    permissions of `like`, the file that it is made from.
 
-    If the body raises, or the disk is full, path is as it was and nothing is left beside it. Raises
-    BadSource when the folder or the file can't be written, or somebody else wrote to the file meanwhile.
+    If the body raises, or the disk is full, path stays unchanged and nothing is left beside it. Raises BadSource if the
+    folder or the file can't be written, or somebody else wrote to the file meanwhile.
     """
     real = real_path(path)
     aside = None
@@ -78,9 +78,9 @@ def announcing(announce: Announce | None) -> Iterator[None]:
 
 
 def check_writable(path: Path) -> list[str]:
-    """Try to make a new file beside path, and say what of path's attributes it can't have.
+    """Try to make a new file beside path; remarks about attributes of path that it can't have.
 
-    Raises BadSource where the file can't be made, or what stands at path is no regular file.
+    Raises BadSource if the file can't be made, or path is not a regular file.
     """
     check_regular(path)
     real = real_path(path)
@@ -107,7 +107,7 @@ def check_writable(path: Path) -> list[str]:
 
 
 def check_regular(path: Path) -> None:
-    """Raise BadSource where something that is no regular file stands at path: a folder, a device, a pipe."""
+    """Raise BadSource if path is not a regular file: a folder, a device, a pipe."""
     try:
         mode = real_path(path).stat().st_mode
     except FileNotFoundError:
@@ -125,7 +125,7 @@ def real_path(path: Path) -> Path:
 
 
 def beside(path: Path, ending: str) -> Path:
-    """A hidden name in the same folder that is made from a file's name."""
+    """A hidden name in the same folder, made from a file's name."""
     name = os.fsdecode(os.fsencode(path.name)[:LONGEST])
     return path.with_name(f".{name}.{ending}")
 
@@ -160,7 +160,7 @@ def remove_left_over(path: Path) -> None:
 
 
 def fingerprint(path: Path) -> str:
-    """A digest of the file's bytes: equal before and after means that nobody wrote to it."""
+    """A digest of the file's bytes."""
     try:
         with path.open("rb") as file:
             return hashlib.file_digest(file, "blake2b").hexdigest()
@@ -187,7 +187,7 @@ def check_unwritten(path: Path, before: State) -> None:
 
 
 def _new_beside(real: Path, like: Path | None) -> Path:
-    """A new file beside this one, under a name that nobody can guess; nothing that is there is opened or followed."""
+    """A new file beside this one, with a random name; existing files and links are never opened."""
     mode = 0o666
     with suppress(OSError):
         mode &= real.stat().st_mode if real.exists() else like.stat().st_mode if like else 0o666

@@ -1,7 +1,7 @@
 """Reads a TOML file into a frozen pydantic model.
 
-Whatever is wrong with a job or a description is said once, here, in one shape: the file, the line where
-it can be known, the key, the value, the rule. What reads a job or a description in earnest reads it here.
+Every message about a job or a description has the same form: the file, the line if known, the key, the value, the
+rule.
 """
 
 import re
@@ -36,7 +36,7 @@ def read_settings(path: Path, model: type[Model], what: str) -> Model:
 
 
 def read_toml(path: Path, what: str) -> dict[str, Any]:
-    """What the file says. Raises BadJob when it can't be read or is no TOML."""
+    """The contents of the file. Raises BadJob if it can't be read or is not TOML."""
     try:
         data = parse_toml(path.read_text(encoding="utf-8-sig"))
         nul = any("\0" in text for text in _texts(data))
@@ -73,7 +73,7 @@ def _texts(value: object) -> Iterator[str]:
 
 
 def check_settings(data: dict[str, Any], model: type[Model], what: str, path: Path | None = None) -> Model:
-    """The data as model; path is the file that it stands in. Raises BadJob with one line per mistake."""
+    """The data as model; path is its file. Raises BadJob with one line for each mistake."""
     try:
         return model.model_validate(data)
     except ValidationError as error:
@@ -110,7 +110,7 @@ def _known_keys(model: type[BaseModel], place: tuple[Any, ...]) -> list[str]:
 
 
 def _line(text: str, place: tuple[Any, ...]) -> str:
-    """Where in the text the key at place stands, as ", line N"; empty when it can't be told."""
+    """The line of a key in the text, as ", line N"; empty if unknown."""
     names = [str(step) for step in place if not isinstance(step, int)]
     table: list[str] = []
     for number, line in enumerate(text.splitlines(), 1):

@@ -144,7 +144,7 @@ def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: st
 
 
 def _entry(book: CacheBook, address: str) -> Entry:
-    """What is known of an address, by its number or by itself. Raises BadJob where that names none, or several."""
+    """The entry of an address, given as number or text. Raises BadJob if none or several match."""
     if address.isascii() and address.isdecimal():
         if entry := book.entry(int(address)):
             return entry

@@ -99,7 +99,7 @@ def _sleep(summary: Summary, when: datetime, stop: Cancellation) -> None:
 
 
 def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
-    """Ask along with another run of the job; False when there is none, and the job is to be run as ever."""
+    """Help another run of the job; False if there is none, and the job must be run normally."""
     from yellowtor.run.shared_run import ask_shared
 
     if "://" not in (read_settings(path, Job, "job").ledger or ""):

@@ -1,4 +1,4 @@
-"""The one door for output: data on standard output, everything else on standard error."""
+"""All output goes through here: data to standard output, everything else to standard error."""
 
 import math
 import shutil
@@ -26,7 +26,7 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.markers.look import MARKS
 from yellowtor.run.parts import Summary
 
-EVERY_S = 3.0  # between two plain lines where standard error is no terminal
+EVERY_S = 3.0  # between two plain lines, if standard error is not a terminal
 
 
 class _Harmless(RenderHook):
@@ -186,7 +186,7 @@ class Progress:
 
 
 def _to_go(forecast: Forecast, total: int, done: int, took_s: float) -> str:
-    """What the plan says, for the questions that are left; by the rate that was kept where that is lower."""
+    """The time left: from the plan, or from the measured rate if that is lower."""
     waits = forecast.requests > forecast.at_once
     now = math.ceil(total * forecast.at_once / max(1, forecast.requests)) if waits else total
     each_s = max((forecast.seconds or 0) / max(1, now), took_s / done if done else 0)
@@ -203,7 +203,7 @@ def duration(seconds: float) -> str:
 
 
 def columns(*names: str, left: AbstractSet[str] = frozenset()) -> Table:
-    """A plain table; numbers to the right but for the first column and those that are named."""
+    """A plain table; columns are right-aligned, except the first one and those in `left`."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for at, name in enumerate(names):
         side = "left" if not at or not name or name in left else "right"

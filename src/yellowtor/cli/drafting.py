@@ -1,4 +1,4 @@
-"""The command `draft`: finds the source and the service, asks where it is unsure, writes the job, says why."""
+"""The command `draft`: finds the source and the service, asks if it is unsure, writes the job with reasons."""
 
 import os
 from collections.abc import Mapping, Sequence

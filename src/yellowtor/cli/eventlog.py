@@ -45,7 +45,7 @@ def _quoted(value: object) -> str:
 
 @contextmanager
 def open_log(path: Path | None) -> Iterator[EventLog | None]:
-    """The log at this path, to which lines are added; None where there is to be none. Raises BadJob."""
+    """The log at this path, opened to append; None without a path. Raises BadJob."""
     if path is None:
         yield None
         return

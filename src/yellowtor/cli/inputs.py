@@ -1,4 +1,4 @@
-"""What people say on the command line, understood."""
+"""Parses values of the command line."""
 
 from pathlib import Path
 

@@ -314,6 +314,6 @@ def _fail(error: BaseException, message: str, code: int, words: Sequence[str]) -
     if "--debug" in words:
         traceback.print_exception(error)
     typer.echo(_harmless(message), err=True)
-    if "--json" in words:  # whoever reads the results reads this, too
+    if "--json" in words:  # for the program that reads the results
         typer.echo(json.dumps({"error": {"message": message.removeprefix("yellowtor: "), "exit_code": int(code)}}))
     sys.exit(int(code))

@@ -77,7 +77,7 @@ def show(console: Console, told: Foretold) -> None:
 
 
 def _end(plan: Plan) -> str:
-    """When all is done, and how sure that is."""
+    """When the run is complete, and how certain that is."""
     made = [(plan.service, plan.forecast), *((later.service, later.forecast) for later in plan.later)]
     slow = {name: forecast.reply_s for name, forecast in made if forecast.requests and forecast.reply_s}
     unknown = [name for name, forecast in made if forecast.requests and forecast.ends_at and forecast.seconds is None]

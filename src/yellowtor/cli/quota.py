@@ -1,4 +1,4 @@
-"""The command `quota`: what is left, and what it was used for."""
+"""The command `quota`: what is left and what was used."""
 
 import csv
 import json

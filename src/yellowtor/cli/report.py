@@ -1,4 +1,4 @@
-"""What a run and a trial came to, for people and as JSON."""
+"""The report of a run, for people and as JSON."""
 
 import json
 from dataclasses import asdict
@@ -47,7 +47,7 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
 
 
 def say_along(console: Console, along: SharedRun) -> None:
-    """What asking along with another run came to."""
+    """The report of helping another run."""
     console.print(_asked_line(along.asked), soft_wrap=True)
     for turn in along.asked.turns:
         if turn.stopped_by:

@@ -110,7 +110,7 @@ def _tried(
 
 
 def _direction(asked: Subject, job: Job | None, wish: Wish) -> Direction:
-    """In reverse where there is a position to ask about; a saved reply is read as the job would, if there is one."""
+    """Reverse if a position is given; a saved reply is read in the direction of the job, if there is one."""
     if isinstance(asked, AskedPosition) or (wish.reply and job and job.in_reverse):
         return "reverse"
     return "forward"
@@ -237,7 +237,7 @@ def _title(console: Console, title: str, aside: str) -> None:
 
 
 def _highlighted(request: str) -> Text:
-    """A request in which variables without a value, that stand for themselves, stand out."""
+    """A request with the names of variables without a value highlighted."""
     text = Text(request)
     text.highlight_regex(r"(?:<|%3C)[A-Z_][A-Z0-9_]*(?:>|%3E)", "bold yellow")
     return text

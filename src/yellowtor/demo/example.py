@@ -1,4 +1,4 @@
-"""Lays the example into a folder; what somebody changed there is left as it is."""
+"""Writes the example into a folder; changed files stay as they are."""
 
 import shutil
 import sqlite3

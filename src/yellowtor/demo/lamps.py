@@ -13,7 +13,7 @@ FAULTS = ("dark", "flickers", "leans", "glass broken", "door open")
 
 
 def make_lamps(world: World, seed: int) -> list[list[str]]:
-    """Rows with a header; most lie a few metres from a door, some were written down wrongly."""
+    """Rows with a header; most are a few metres from a door, some are wrong."""
     dice = random.Random(seed * 7_919 + 3)
     rows = [HEADER]
     for number, door in enumerate(dice.sample([p for p in world.points if p.country_code == "XT"], LAMPS), 1):

@@ -1,7 +1,7 @@
 """Makes the demo's data from a seed: `python -m yellowtor.demo.make --seed 1 --into FOLDER`.
 
 The folder gets the gazetteer, coast and roads, the register as a workbook, the partners' sites as SQL, the lamp posts
-as a table, and truth.csv, which nothing but tests reads.
+as a table, and truth.csv for the tests.
 """
 
 import argparse

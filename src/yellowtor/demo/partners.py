@@ -1,6 +1,6 @@
-"""The demo's second source: the sites of the trust's partners, in a database, and what people did to it overnight.
+"""The demo's second source: the sites of the trust's partners in a database, and edits overnight.
 
-Written as SQL text, from a world by a seed. Some of the addresses are the register's. Nothing here is real.
+It is SQL text, made from a world by a seed. Some addresses are those of the register. Nothing is real.
 """
 
 import random

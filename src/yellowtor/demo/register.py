@@ -65,7 +65,7 @@ _CUT = {"Street": "St", "Road": "Rd.", "Lane": "Ln", "Avenue": "Ave", "Terrace":
 
 @dataclass(frozen=True)
 class Cabinet:
-    """One row of the register, as text, with its truth (the point, or None where there is none)."""
+    """One row of the register as text, with the true point (or None)."""
 
     key: str
     name: str
@@ -126,7 +126,7 @@ def _cabinet(dice: random.Random, number: int, point: AddressPoint, site: str) -
 
 @dataclass(frozen=True)
 class _Neighbours:
-    """What lies around a point: the numbers of its street, the streets of its town's namesake abroad."""
+    """The surroundings of a point: the numbers of its street, the streets of the town of the same name abroad."""
 
     numbers: frozenset[str]
     streets_abroad: tuple[str, ...]
@@ -164,7 +164,7 @@ def _spoil(dice: random.Random, cabinet: Cabinet, mess: str, near: _Neighbours) 
 
 
 def _misplace(dice: random.Random, row: Cabinet, mess: str, near: _Neighbours) -> Cabinet:
-    """The row with an address that is not there, or with coordinates of its own."""
+    """The row with an address that does not exist, or with its own coordinates."""
     point = row.truth
     assert point is not None
     number, street = row.street.split(" ", 1)

@@ -41,7 +41,7 @@ _LIST = (
 
 def write_workbook(cabinets: Sequence[Cabinet], path: Path, title: str) -> None:
     """Write the register as .xlsx."""
-    import xlsxwriter  # only whoever makes the demo's data needs it
+    import xlsxwriter  # only needed to make the demo's data
 
     buffer = BytesIO()
     book = xlsxwriter.Workbook(buffer, {"in_memory": True})

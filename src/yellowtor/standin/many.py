@@ -1,8 +1,8 @@
-"""The four shapes once more, for many questions in one request, each with its own way to say which answer is whose.
+"""The four formats for many questions in one request, each with another way to assign answers to questions.
 
-`POST /find-many` answers by id, in an order of its own · `POST /lookup-many` in the order of the questions ·
-`POST /rows` lines with the id in their last column · `POST /features-many` in the order of the questions. The first and
-the third count each question against the day, the others each request.
+`POST /find-many` answers by id in any order · `POST /lookup-many` in the order of the questions · `POST /rows` with
+the id in the last column · `POST /features-many` in the order of the questions. The first and the third count each
+question, the others each request.
 """
 
 from collections.abc import Sequence
@@ -50,7 +50,7 @@ class JsonMany(Json):
         return AskedMany(questions, self.trouble(request, key))
 
     def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
-        """By id, the last first: whoever goes by the order is wrong."""
+        """Answers by id, in reverse order."""
         return web.json_response({"answers": [{"id": key, **self.body(told)} for key, told in reversed(answers)]})
 
 

@@ -1,7 +1,7 @@
-"""How the stand-in finds places: in its own simple way, which knows nothing of the tool's.
+"""How the stand-in finds places: simply, and without any code of the tool.
 
-It is as helpful as services are: it finds something whenever it can, a misspelt street, a town when the
-street is unknown, the most populous place for a bare name, the whole country when nothing else fits.
+Like real services it returns something whenever it can: a misspelt street, a town if the street is unknown, the
+largest place for a bare name, the whole country if nothing else fits.
 """
 
 import difflib
@@ -85,7 +85,7 @@ class Matcher:
         return found[:limit]
 
     def near(self, north: float, east: float, limit: int) -> list[dict[str, Any]]:
-        """Up to limit doors around a position, the nearest first; else the town that it lies in or near, if any."""
+        """Up to `limit` doors around a position, the nearest first; else its town, if any."""
         row, column = _square(north, east)
         around = [d for r in range(row - 1, row + 2) for c in range(column - 1, column + 2) for d in self.doors[r, c]]
         doors = sorted((apart, d.number, d) for d in around if (apart := _apart(north, east, d)) <= DOORSTEP_M)

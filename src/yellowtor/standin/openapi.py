@@ -139,7 +139,7 @@ POSITION = "degrees, WGS 84"
 def _near(
     forward: dict[str, Any], name: str, parameters: list[Any], more: dict[str, Any] | None = None
 ) -> dict[str, Any]:
-    """The same operation about a position: its parameters stand in the place of the address's."""
+    """The operation for a position, with its parameters instead of the address."""
     told = {**forward, "operationId": name, "summary": f"What is at a position? Otherwise as {forward['operationId']}."}
     if parameters:
         told["parameters"] = parameters
@@ -194,7 +194,7 @@ NEAR = {
 
 
 def _many(forward: dict[str, Any], name: str, media: str, body: Any, answer: tuple[str, str, Any]) -> dict[str, Any]:
-    """Many questions in one request: the same refusals, and a reply with all the answers."""
+    """The operation for many questions in one request."""
     responses = {**forward["responses"], "200": _says(*answer), "400": _says("no question, or more than 100", media)}
     return {
         **forward,

@@ -1,7 +1,7 @@
-"""The simulated service: answers, refuses, dawdles and lies as real ones do, and counts what it is asked.
+"""The simulated service: it answers, refuses, delays and errs like real services, and counts its requests.
 
-It answers in four shapes (tongues.py), described at `GET /openapi.json`, and in rarer ways (unusual.py);
-`GET /counters` tells what was counted, `GET /arrivals` when each request came, in seconds of the stand-in's own clock.
+It answers in four formats (tongues.py), described at `GET /openapi.json`, and in less common ways (unusual.py).
+`GET /counters` returns the counters, `GET /arrivals` the time of each request in seconds of its own clock.
 """
 
 import asyncio
@@ -93,7 +93,7 @@ class StandIn:
             response.headers["RateLimit"] = f'"day";r={max(0, left)};t=3600'
 
     async def _find_many(self, tongue: ManyTongue, request: web.Request) -> web.StreamResponse:
-        """All the answers; one that is faulty by itself is said to be busy, where `item` is among the faults."""
+        """All answers; with the fault `item`, some of them say that they are busy."""
         recent = self.counters.arrived()
         asked = await tongue.all_asked(request, self.manners.key)
         units = max(1, len(asked.questions)) if tongue.counts_each else 1
@@ -143,7 +143,7 @@ class StandIn:
         lie: str = "",
         bad: bool = False,
     ) -> tuple[str, web.StreamResponse | None]:
-        """Why the request as a whole is not answered, or is answered badly; nothing where it is."""
+        """Why the request is refused or broken; nothing if it is answered."""
         manners = self.manners
         if trouble:
             return "key", tongue.tell(Told("key", note=trouble))
@@ -176,7 +176,7 @@ class StandIn:
 
 
 async def _cut(request: web.Request, whole: web.Response) -> web.StreamResponse:
-    """Promise all of a reply, send half of it, then hang up."""
+    """Announce a whole reply, send half of it, then close the connection."""
     body = whole.body
     assert isinstance(body, bytes), "it was made from a text"
     response = web.StreamResponse(headers={"Content-Type": whole.content_type, "Content-Length": str(len(body))})
@@ -199,9 +199,9 @@ def _nowhere(question: str) -> dict[str, Any]:
 
 @contextmanager
 def running(standin: StandIn, port: int = 0) -> Iterator[str]:
-    """Serve on a loopback port in a thread of its own; gives the address, stops at the end.
+    """Serve on a loopback port in a thread; yields the address, stops at the end.
 
-    Raises OSError when the port is taken.
+    Raises OSError if the port is taken.
     """
     loop = asyncio.new_event_loop()
     runner = web.AppRunner(standin.app(), access_log=None, shutdown_timeout=0.5)

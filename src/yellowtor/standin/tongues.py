@@ -34,9 +34,9 @@ NAMESPACE = "urn:stand-in:places"
 
 @dataclass(frozen=True)
 class Asked:
-    """A request as it was understood. trouble: what is wrong with its key, empty where nothing is.
+    """A parsed request. trouble: what is wrong with its key, empty if nothing.
 
-    at is the position that is asked about, latitude and longitude, where it is asked in reverse.
+    at is the position (latitude, longitude) of a question in reverse.
     """
 
     question: str
@@ -90,7 +90,7 @@ class Finishing(Protocol):
 
 
 class Json:
-    """JSON with a verdict; the key stands in the query."""
+    """JSON with a verdict; the key is in the query."""
 
     method = "GET"
     path = "/find"
@@ -123,7 +123,7 @@ class Json:
 
 
 class JsonNear(Json):
-    """The same about a position: two numbers in the query."""
+    """In reverse: two numbers in the query."""
 
     path = "/near"
 
@@ -179,7 +179,7 @@ class Xml:
 
 
 class XmlNear(Xml):
-    """The same about a position: one text, latitude and longitude with a blank between."""
+    """In reverse: latitude and longitude in one text, separated by a space."""
 
     path = "/whereis"
 
@@ -233,7 +233,7 @@ class Table:
 
 
 class TableNear(Table):
-    """The same about a position."""
+    """In reverse."""
 
     path = "/row-near"
 
@@ -289,7 +289,7 @@ class Features:
 
 
 class FeaturesNear(Features):
-    """The same about a position: a GeoJSON point, longitude first."""
+    """In reverse: a GeoJSON point, longitude first."""
 
     path = "/features-near"
 

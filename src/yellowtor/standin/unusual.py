@@ -1,10 +1,9 @@
-"""Services of rarer kinds, each with a description of its own (stand-in-*.toml).
+"""Less common kinds of services, each with its own description (stand-in-*.toml).
 
-`POST /token` gives an access token, which `POST /features` takes for the key · `GET /later` promises a reply that is at
-`GET /ready/…` a little later · `GET /pages` gives one place a page · `GET /moved` redirects to `/find` · `GET /lines`
-is JSON lines · `GET /plain` has one text for each place, in Windows-1252, its position in degrees and minutes ·
-`GET /outlines` has rectangles instead of points · `POST /keyed` answers many by their ids, and leaves out what it does
-not know.
+`POST /token` returns an access token, which `POST /features` accepts · `GET /later` promises a reply at `GET /ready/…`
+· `GET /pages` returns one place a page · `GET /moved` redirects to `/find` · `GET /lines` returns JSON lines · `GET
+/plain` returns one text a place in Windows-1252, with degrees and minutes · `GET /outlines` returns rectangles instead
+of points · `POST /keyed` answers many questions by id, and leaves out unknown ones.
 """
 
 import base64

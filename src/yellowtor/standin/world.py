@@ -1,7 +1,7 @@
 """Makes a made-up archipelago from a seed: two countries, islands, towns, streets, address points.
 
-It lies in open ocean around 47.5 N 28.5 W; its country codes are from ISO 3166's user-assigned range. All
-names are put together from syllables. The same seed makes the same world.
+It is in open ocean around 47.5 N 28.5 W. Its country codes are from ISO 3166's user-assigned range. All names are
+composed of syllables. A seed always makes the same world.
 """
 
 import math
@@ -164,7 +164,7 @@ class World:
 
 
 def offset(lat: float, lon: float, east_m: float, north_m: float) -> tuple[float, float]:
-    """The position so many metres to the east and north."""
+    """The position this many metres to the east and north."""
     return lat + north_m / METRES_PER_DEGREE, lon + east_m / (METRES_PER_DEGREE * math.cos(math.radians(lat)))
 
 

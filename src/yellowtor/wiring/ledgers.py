@@ -1,4 +1,4 @@
-"""The ledger of a job, opened for whatever is done with it. It is imported when it is used: a third of the start."""
+"""Opens the ledger of a job for each purpose. The ledger is imported when it is used, to start quickly."""
 
 import getpass
 import os
@@ -66,7 +66,7 @@ def check_ledger(job: Job, folder: Path) -> str:
 
 
 def ledger_clock(where: "Path | Server") -> "Clock":
-    """What a ledger goes by: this machine's clocks, or the server's."""
+    """The clock of a ledger: this machine's, or the server's."""
     if isinstance(where, Path):
         return CLOCK
     from yellowtor.ledger.storage.postgres import ServerClock
@@ -80,7 +80,7 @@ def this_worker() -> "Worker":
 
     try:
         who = getpass.getuser()
-    except (OSError, KeyError):  # nobody that the system knows
+    except (OSError, KeyError):  # a user that the system does not know
         who = "somebody"
     return Worker(who, platform.node(), os.getpid(), this_machine())
 
@@ -137,7 +137,7 @@ def area_of_job(path: Path) -> Area | None:
 
 @contextmanager
 def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple["CacheBook", str]]:
-    """The ledger of a job, of a file, or of the user, to look at and to correct; and where it is. Raises BadJob."""
+    """The ledger of a job, of a file, or of the user, for maintenance; and its location. Raises BadJob."""
     from yellowtor.ledger.maintenance.cache_book import open_cache
 
     if job is not None and ledger is not None:

@@ -23,7 +23,7 @@ class JobFile(NamedTuple):
 
 
 def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) -> None:
-    """Raise BadJob where a file to be written is read too, or stands twice; BadSource where it is no regular file."""
+    """Raise BadJob if an output is also read or named twice; BadSource if it is not a regular file."""
     written = list(_written(job, folder))
     for at, output in enumerate(written):
         if output.path.suffix:  # a name without one is an error of its own
@@ -72,7 +72,7 @@ def _of_service(path: Path) -> Iterator[JobFile]:
 
 
 def source_file(job: Job, folder: Path) -> Path | None:
-    """The file that the records are in, a database's too; None where they are in none."""
+    """The file with the records, also that of a database; None if there is none."""
     name = job.records.file or _sqlite_file(job.records.database)
     return folder / name if name and name != STANDARD else None
 

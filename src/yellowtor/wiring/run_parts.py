@@ -154,7 +154,7 @@ def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path
         for begin in _marker_writers(job, folder, attribution, under, source):
             try:
                 made.append(stack.enter_context(begin))
-            except BadSource as error:  # the table is written all the same
+            except BadSource as error:  # the table is written anyway
                 failed.append(error)
         yield made
     if failed:

@@ -19,9 +19,9 @@ from yellowtor.wiring.process import CLOCK, PROCESS
 def load_service(
     path: Path, wishes: Wishes = NONE, *, unset_is_shown: bool = False, ambient: Ambient = PROCESS
 ) -> tuple[HttpService, Sequence[str]]:
-    """The service of a description, its variables' values found; and remarks about them.
+    """The service of a description with the values of its variables, and remarks about them.
 
-    unset_is_shown: nothing will be sent, so that a variable without a value may stand for itself.
+    unset_is_shown: nothing will be sent, so the name replaces a missing value.
     """
     description = read_settings(path, Description, "service description")
     folder = path.absolute().parent
@@ -49,7 +49,7 @@ def load_services(
 
 
 def check_names(names: Sequence[str]) -> None:
-    """Raise BadJob where two services have one name: nobody could tell whose an answer is."""
+    """Raise BadJob if two services have the same name."""
     if twice := [name for at, name in enumerate(names) if name in names[:at]]:
         raise BadJob(f"Two of the job's services have the name {twice[0]!r} (service.name). Nothing was sent.")
 

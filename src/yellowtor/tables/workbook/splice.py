@@ -1,8 +1,7 @@
-"""Splicing cells into a sheet's XML (SpreadsheetML, ECMA-376 part 1, 18.3.1).
+"""Splices cells into a sheet's XML (SpreadsheetML, ECMA-376 part 1, 18.3.1).
 
-Only the bytes of the cells concerned change: the XML around them is copied as it stands, so that formulas,
-cached results, formats and extensions that we know nothing of stay what they were. What can't be done so
-safely is refused before anything is written.
+Only the bytes of these cells change. The XML around them is copied, so formulas, cached results, formats and unknown
+extensions stay. If that is not safe, it is refused before anything is written.
 """
 
 import html
@@ -55,9 +54,9 @@ class Splice:
 def splice_workbook(
     source: Path, to: Path, sheet: str, ready: SheetText | None, splice: Splice, backup: Path | None = None
 ) -> None:
-    """Write source to `to` with the cells of one sheet changed. Raises BadSource when that is not safe.
+    """Write source to `to` with the cells of one sheet changed. Raises BadSource if that is not safe.
 
-    ready is the sheet's text, if somebody has it already.
+    ready is the sheet's text, if it was read already.
     """
     try:
         with zipfile.ZipFile(source) as package:
@@ -79,7 +78,7 @@ def splice_workbook(
 def _other_parts(
     package: zipfile.ZipFile, sheet: str, member: str, text: SheetText, splice: Splice
 ) -> dict[str, list[bytes]]:
-    """The parts beside the sheet that change with it: a table that grows; the workbook's own, where it has formulas."""
+    """The other parts that change: a table that grows; the workbook part, if there are formulas."""
     added = sorted(splice.new.items())
     book = book_member(package)
     first, last = (added[0][0], added[-1][0]) if added else (0, -1)
@@ -205,9 +204,9 @@ class _Appended:
 
 
 def _untouched(names: Names, xml: bytes, inner: int, closing: int, first: int) -> int:
-    """Where in a row the cells from column `first` on begin; where all of them do if that can't be told.
+    """Where the cells from column `first` on begin in a row; the start of the row if unknown.
 
-    Looked for from the end, since that is where answers mostly go.
+    The search starts at the end, where answers usually are.
     """
     split = at = closing
     while (at := xml.rfind(names.cell_starts, inner, at)) >= 0:
@@ -224,7 +223,7 @@ def _untouched(names: Names, xml: bytes, inner: int, closing: int, first: int) -
 
 
 def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], splice: Splice) -> bytes:
-    """The cells of a row, or of the end of one, with some changed and some added."""
+    """The cells of a row, or of its end, with changed and added cells."""
     new = splice.new
     is_header = number == splice.header_row
     pieces: list[tuple[int, bytes]] = []
@@ -289,7 +288,7 @@ def _escaped(text: str) -> str:
 
 
 def _dimension(names: Names, head: bytes, last: int) -> bytes:
-    """The head with the used block (`dimension`) grown to the right where it has to."""
+    """The head, with the used block (`dimension`) extended to the right if needed."""
     found = re.search(rb'<%sdimension\b[^>]*\bref="([A-Z]+\d+):([A-Z]+)(\d+)"' % names.prefix, head)
     if not found or column_of(found[2]) >= last:
         return head

@@ -21,9 +21,9 @@ _REF = re.compile(
 def grown_tables(
     package: zipfile.ZipFile, sheet: str, header_row: int, first_new: int, names: Sequence[str]
 ) -> Mapping[str, bytes]:
-    """The table parts that change when columns of these names come to stand from first_new on (from 0).
+    """The table parts that change when columns with these names are added from first_new on (from 0).
 
-    That is a table whose header is in header_row (from 1) and which ends in the column before.
+    That is a table with its header in header_row (from 1) that ends in the column before.
     """
     for part in parts_of(package, sheet, "table"):
         xml_of(package, part)  # it is well-formed
