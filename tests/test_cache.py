@@ -25,7 +25,7 @@ def test_an_address_is_found_also_roughly_and_everything_known_of_it_is_shown(sm
     assert number_of(job, f"{ROWS[2][2]} {street[:4]}{street[5:]}")[0] == number, (
         "a letter short, and the other way round"
     )
-    assert "knows no address that is like it" in job.run("cache", "find", "zzzz", "--job", "job.toml").stderr
+    assert "The ledger has no similar address" in job.run("cache", "find", "zzzz", "--job", "job.toml").stderr
     shown = job.run("cache", "show", number, "--job", "job.toml").stdout
     assert f"number {number}" in shown
     assert "stand-in, 2" in shown
@@ -43,8 +43,8 @@ def test_an_address_is_found_also_roughly_and_everything_known_of_it_is_shown(sm
     assert re.search(r"stand-in +6 +answered +[\d.]+ KiB", told)
     by_name = json.loads(job.run("cache", "show", LINE.upper(), "--job", "job.toml", "--json").stdout)
     assert by_name["number"] == int(number), "by the address itself"
-    assert "knows no address that is like" in job.run("cache", "show", "Qwertz 12", "--job", "job.toml", code=3).stderr
-    assert "is not clear. Say the number" in job.run("cache", "show", LINE[:9], "--job", "job.toml", code=3).stderr
+    assert "has no address similar to" in job.run("cache", "show", "Qwertz 12", "--job", "job.toml", code=3).stderr
+    assert "is ambiguous. Give the number" in job.run("cache", "show", LINE[:9], "--job", "job.toml", code=3).stderr
     assert "has no address with the number 99" in job.run("cache", "show", 99, "--job", "job.toml", code=3).stderr
     assert job.service.requests == 6
 
@@ -56,7 +56,7 @@ def test_a_pin_on_an_address_takes_effect_at_the_next_run_without_a_request(smal
     told = job.run(
         "cache", "pin", number, "--at", "47.5,-28.5", "--why", "seen", "--by", "anna", "--job", "job.toml"
     ).stderr
-    assert "is pinned at 47.5, -28.5; the next run writes it, and asks no service" in told
+    assert "is pinned at 47.5, -28.5; the next run writes this and asks no service" in told
     assert "0 requests sent" in job.run("run", "job.toml").stderr
     rows = job.rows("placed.csv")
     assert {(rows[key]["Latitude"], rows[key]["Outcome"]) for key in ("R2", "SAME")} == {("47.5", "placed")}
@@ -70,7 +70,10 @@ def test_a_pin_on_an_address_takes_effect_at_the_next_run_without_a_request(smal
     assert "has no pin" in job.run("cache", "unpin", number, "--job", "job.toml", code=3).stderr
     job.run("run", "job.toml")
     assert job.rows("placed.csv")["R2"]["Latitude"] not in {rows["R4"]["Latitude"], "47.5"}
-    assert "say either where it is" in job.run("cache", "pin", number, "--why", "x", "--job", "job.toml", code=2).stderr
+    assert (
+        "give either a position or a known address"
+        in job.run("cache", "pin", number, "--why", "x", "--job", "job.toml", code=2).stderr
+    )
     assert job.service.requests == 6
 
 
@@ -83,7 +86,7 @@ def test_what_is_forgotten_leaves_no_trace_in_the_files_of_the_ledger(small):
     job.run("cache", "pin", number, "--at", "47.5,-28.5", "--why", "a secret of hers", "--job", "job.toml")
     assert "Aborted" in job.run("cache", "forget", number, "--job", "job.toml", code=1).stderr
     told = job.run("cache", "forget", number, "--every-trace", "--yes", "--job", "job.toml").stderr
-    assert "every trace is gone, 1 replies among it" in told
+    assert "every trace deleted (1 replies)" in told
     held = b"".join(path.read_bytes() for path in job.folder.glob("ledger.sqlite*"))
     assert b"a secret of hers" not in held
     assert len(others) > 1 or street.encode() not in held
@@ -94,9 +97,9 @@ def test_what_is_forgotten_leaves_no_trace_in_the_files_of_the_ledger(small):
     one = number_of(job, LINE)[0]
     job.run("cache", "forget", one, "--yes", "--job", "job.toml")
     assert "1 requests sent" in job.run("run", "job.toml").stderr, "what was forgotten is asked again"
-    assert "Nothing is past its time" in job.run("cache", "expire", "--job", "job.toml").stderr
+    assert "No reply is too old" in job.run("cache", "expire", "--job", "job.toml").stderr
     assert (
-        "stand-in: 6 replies are let go" in job.run("cache", "expire", "--older-than", "0", "--job", "job.toml").stderr
+        "stand-in: 6 replies are deleted" in job.run("cache", "expire", "--older-than", "0", "--job", "job.toml").stderr
     )
     assert "6 requests sent" in job.run("run", "job.toml").stderr
 
@@ -113,7 +116,7 @@ def test_a_colleagues_ledger_and_old_coordinates_are_taken_over_with_where_they_
     job.edit("job.toml", ("ledger.sqlite", ledger.text))
     job.path("placed.csv").unlink()
     told = job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr
-    assert "7 replies and 1 pins are taken over from known.geojson. They take effect at the next run" in told
+    assert "7 replies and 1 pins are imported from known.geojson. They take effect at the next run" in told
     assert "; 8 were known" in job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr
     before = job.service.requests
     assert "0 requests sent; 6 questions answered from the ledger" in job.run("run", "job.toml").stderr
@@ -137,7 +140,7 @@ def test_a_colleagues_ledger_and_old_coordinates_are_taken_over_with_where_they_
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("no json", "can't be read as GeoJSON"), ("[]", "is no GeoJSON FeatureCollection"),
+        ("no json", "can't be read as GeoJSON"), ("[]", "is not a GeoJSON FeatureCollection"),
         ('{"features": [{"geometry": null, "properties": {"town": "A"}}]}', "it has neither a point nor a reply"),
         ('{"features": [{"geometry": {"type": "Point", "coordinates": [200, 1]}, "properties": {"town": "A"}}]}', "not on the globe"),
         ('{"features": [{"geometry": {"type": "Point", "coordinates": [2, 1]}, "properties": {"x": 1}}]}', "it has no address"),

@@ -125,7 +125,7 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(ledger):
     with book(ledger, clock, windows=windows) as requests:
         one, two, none = reserve(requests, "a", "b", "c")
         assert (none.why, none.resets_at) == (
-            "the allowance of the rolling minute is spent",
+            "the quota of the rolling minute is used up",
             "2026-03-28T12:01:00.000+00:00",
         )
         clock.time += timedelta(seconds=90)
@@ -138,7 +138,7 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(ledger):
         assert isinstance(reserve(requests, "d")[0], Spent)
         clock.time += timedelta(seconds=1)
         three, spent = reserve(requests, "d", "e")
-        assert (spent.why, spent.resets_at) == ("the allowance of the day is spent", "2026-03-29T00:00:00.000+00:00")
+        assert (spent.why, spent.resets_at) == ("the quota of the day is used up", "2026-03-29T00:00:00.000+00:00")
         settle(requests, three, "d")
         assert [(w.window, w.left) for w in requests.left()] == [("rolling minute", 1), ("day", 0), ("month", 2)]
         clock.time = datetime(2026, 3, 30, 12, tzinfo=UTC)
@@ -146,7 +146,7 @@ def test_every_window_is_kept_and_the_one_that_is_spent_is_named(ledger):
             settle(requests, reserve(requests, key)[0], key)
         clock.time += timedelta(hours=1)
         assert (reserve(requests, "g")[0].why, reserve(requests, "g")[0].resets_at) == (
-            "the allowance of the month is spent", "2026-03-31T23:00:00.000+00:00",
+            "the quota of the month is used up", "2026-03-31T23:00:00.000+00:00",
         )  # fmt: skip
         clock.time = datetime(2026, 4, 1, tzinfo=UTC)
         assert isinstance(reserve(requests, "g")[0], Reserved)
@@ -401,7 +401,7 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
                 assert twice is None
                 found |= {item.key: item for item in known}
                 scanning.put_work([work_of(item) for item in known])
-            assert again is None or scanning.note([again], all_of_them=False) == ([], again[0]), "a key stands twice"
+            assert again is None or scanning.note([again], all_of_them=False) == ([], again[0]), "a key occurs twice"
             assert {key for key, item in found.items() if item.is_new} == now.keys() - seen.keys()
             assert found.keys() == {key for key in now if key not in here or now[key] != seen[key]}
             assert (scanning.close(), scanning.count()) == (len(here - now.keys()), len(rows))

@@ -112,7 +112,7 @@ def test_records_are_chosen_and_put_in_order_by_the_database_itself(base):
     assert base.summary()["records"] == 6
     assert base.sql("SELECT count(*) FROM sites WHERE lat IS NULL") == [(4,)]
     base.edit("job.toml", ("closed IS NULL", "closed = 'no'"))
-    assert base.summary()["records"] == 0, "none today is no mistake"
+    assert base.summary()["records"] == 0, "none today is not a mistake"
 
 
 def test_a_row_that_was_edited_meanwhile_is_left_alone_even_if_only_its_case_was(base):
@@ -252,7 +252,7 @@ def test_what_is_wrong_with_a_database_is_told_and_nothing_is_sent_or_written(ba
         ('table = "sites"', 'table = "sites"\nkey = "nr"', "has no column 'nr', which the job names (it has: id, "),
         ("create = true", "", "has no column 'outcome', 'confidence', 'level', 'Matched address' for the answers"),
         ('table = "sites"', 'table = "unkeyed"', "has no primary key. Name one: key"),
-        ('table = "sites"', 'table = "unkeyed"\nkey = "id"', "the key '1' in column 'id' stands twice"),
+        ('table = "sites"', 'table = "unkeyed"\nkey = "id"', "the key '1' in column 'id' occurs twice"),
     ]
     check_mistakes(base, mistakes if base.engine_name == "sqlite" else mistakes[:3])  # each takes a second
 
@@ -263,7 +263,7 @@ def test_what_is_wrong_with_a_job_on_a_database_is_told_before_it_is_opened(base
         ('database = "', 'database = "mysql://no-such-host.invalid/x', "can't be opened: |is not the URL"),
         ('database = "', 'database = "no', "is not the URL|No driver"),
         ('table = "sites"', 'query = "SELECT * FROM sites"', "a query can't be written into: say table ="),
-        ('table = "sites"\n', "", "needs either table ="), ("in_place = true", 'to = "x.csv"', "say in_place = true"),
+        ('table = "sites"\n', "", "needs either table ="), ("in_place = true", 'to = "x.csv"', "set in_place = true"),
         ('table = "sites"', 'table = "sites"\npassword_from = "NO_SUCH"', "NO_SUCH has no value"),
     ]  # fmt: skip
     check_mistakes(base, mistakes)
@@ -309,7 +309,7 @@ def test_followed_a_record_gets_its_coordinates_soon_after_it_is_saved(base):
     running.terminate()
     _, told = running.communicate(timeout=60)
     assert running.returncode == 0, told
-    assert "nothing was left half done" in told
+    assert "everything is complete" in told
     assert base.service.requests == 10
 
 

@@ -191,7 +191,7 @@ def test_a_promise_outlives_a_refusal_a_spent_allowance_and_records_that_go(raw)
     job.edit("raw.toml", ("[allowance]", f"{BATCH}{POLL}\n[allowance]"))
     began = time.monotonic()
     told = job.run("run", "job.toml", code=6).stderr
-    assert "the allowance of the day is spent" in told
+    assert "the quota of the day is used up" in told
     assert time.monotonic() - began < 20, "and it is not looked for over and over"
     job.edit("raw.toml", ("per_day = 4\n", ""), ("every_s = 0.1", "every_s = 0.1\nmost = 2"))
     mood = "refused"
@@ -309,7 +309,7 @@ def test_texts_in_any_encoding_lines_of_json_a_level_that_is_said_nowhere_and_pa
         assert one.parts["town"] == "Ørlvík"
     (one,) = read(rules | {"encoding": "cp1252"}, text.encode("cp1252")).candidates
     assert one.parts["town"] == "Ørlvík"
-    assert "is no text in utf-8" in read(rules, text.encode("cp1252")).message
+    assert "is not text in utf-8" in read(rules, text.encode("cp1252")).message
     lines = {"format": "json lines", "candidates": "$[*]", "fields": FIELDS, "level": {"level": "parcel"}}
     found = read(lines, b'{"lat": 54.5, "lon": 8.5}\n\n{"lat": 54.6, "lon": 8.5}\n').candidates
     assert [(one.position.lat, one.level) for one in found] == [(54.5, Level.PARCEL), (54.6, Level.PARCEL)]
@@ -349,7 +349,7 @@ def test_a_geometry_that_is_no_point_has_one_inside_and_reaches_as_far_as_it_doe
         {"type": "Polygon", "coordinates": [[[1, "x"]]]},
     ):
         body = {"features": [{"geometry": geometry, "properties": {}}]}
-        assert "is no position" in read({"format": "geojson"}, json.dumps(body).encode()).message
+        assert "is not a position" in read({"format": "geojson"}, json.dumps(body).encode()).message
 
 
 def test_a_label_alone_says_what_agrees(raw):  # noqa: F811

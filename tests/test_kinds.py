@@ -363,7 +363,7 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
     assert yellowtor.place(halved, job.path("job.toml"))["Outcome"].tolist() == ["placed"] * 6 + ["unplaced"]
     for change, error, told in (
         (frame.rename(columns={"Town": "City"}), BadSource, "no column 'Town'"),
-        (frame.assign(Id="R1"), BadSource, "stands twice"),
+        (frame.assign(Id="R1"), BadSource, "occurs twice"),
     ):
         with pytest.raises(error, match=told):
             yellowtor.place(change, job.path("job.toml"))
@@ -378,13 +378,13 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
         ("a.jsonl", '{"a": 1}\n{"a": ', "line 2"),
         ("a.jsonl", '{"a": 1}\n[1]\n', "line 2"),
         ("a.jsonl", "", "no header"),
-        ("a.json", ' [{"a": 1}, 2]', "element 2 is no JSON object, but 2"),
+        ("a.json", ' [{"a": 1}, 2]', "element 2 is not a JSON object, but 2"),
         ("a.json", "{}", "no GeoJSON feature collection (RFC 7946), nor an array of records"),
-        ("a.geojson", "{", "no JSON"),
+        ("a.geojson", "{", "not JSON"),
         ("a.geojson", '{"type": "Feature"}', "no GeoJSON feature collection"),
         ("a.geojson", '{"features": [{"type": "Feature", "geometry": {"type": "LineString"}}]}', "feature 1"),
-        ("a.geojson", '{"features": [{"type": "Feature", "geometry": 5}]}', "feature 1 is none of RFC 7946"),
-        ("a.geojson", '{"features": [{"type": "Feature", "properties": "x"}]}', "feature 1 is none of RFC 7946"),
+        ("a.geojson", '{"features": [{"type": "Feature", "geometry": 5}]}', "feature 1 is not valid by RFC 7946"),
+        ("a.geojson", '{"features": [{"type": "Feature", "properties": "x"}]}', "feature 1 is not valid by RFC 7946"),
         (
             "a.geojson",
             '{"features": [{"type": "Feature", "geometry": {"type": "Point", "coordinates": 5}}]}',

@@ -1,4 +1,4 @@
-"""The ledger of several jobs, of older versions, and what is foretold of it."""
+"""The ledger of several jobs, of older versions, and what it reports."""
 
 import json
 import sqlite3

@@ -82,7 +82,7 @@ def test_a_pace_is_learned_from_too_fast_without_a_hint_and_the_run_ends_whole(s
     job = small(real_addresses(60), per_second=8, hints="none")
     job.edit("stand-in.toml", ("per_day", "per_second = 30\nper_day"))
     told = job.run("run", "job.toml").stderr
-    assert "stand-in said that requests are too fast, and did not state its limit: the pace fell to" in told
+    assert "stand-in said that requests are too fast and did not state its limit: the pace fell to" in told
     counted = job.service.counters()
     assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 60
     assert counted["by_kind"]["too fast"] < 40, "halved, and halved again"
@@ -95,7 +95,7 @@ def test_what_the_service_says_of_its_limits_outranks_what_the_description_belie
     told = job.run("run", "job.toml", code=6).stderr
     assert "note: stand-in says 10 requests a second, its description 40." in told
     assert "left of the day, the ledger 2," in told
-    assert "the allowance of the day is spent" in told
+    assert "the quota of the day is used up" in told
     counted = job.service.counters()
     assert counted["requests"] == 30, "of 2,500 that the description believed"
     assert counted["by_kind"].get("too fast", 0) <= 8, "what was on its way when the first reply told"
@@ -107,14 +107,14 @@ def test_caps_of_requests_and_of_money_end_a_run_for_one_job_or_all(small):
     job.edit("job.toml", ("[judge]", '[[ask.caps]]\nrequests = 25\nin = "day"\n\n[judge]'))
     told = job.run("run", "job.toml", code=6).stderr
     assert job.service.requests == 25
-    assert "the job's own cap of the day is spent" in told
+    assert "the job's own cap of the day is used up" in told
     shown = job.run("quota", "job.toml").stdout
     assert "day, job's cap" in shown
     assert "2.50 EUR" in shown
     job.path("other.toml").write_text(job.path("job.toml").read_text().replace("requests = 25", "requests = 50"))
     told = job.run("run", "other.toml", code=6).stderr
     assert job.service.requests == 30, "20 are free, and 10 cost 5.00"
-    assert "your own cap of the month's money is spent" in told
+    assert "your own cap of the month's money is used up" in told
     job.edit("stand-in.toml", (PRICES, ""))
     assert "one of money needs prices" in job.run("run", "job.toml", code=3).stderr
 
@@ -134,7 +134,7 @@ def test_replies_are_kept_for_as_long_as_the_terms_allow_and_nothing_found_less(
     job.run("run", "job.toml")
     grow_older(job.path("ledger.sqlite"), 11)
     told = job.run("run", "job.toml").stderr
-    assert "1 replies of stand-in were past their time and are let go" in told
+    assert "1 replies of stand-in were too old and are deleted" in told
     assert "1 requests sent" in told
     grow_older(job.path("ledger.sqlite"), 31)
     job.edit("stand-in.toml", ("per_day = 2500", "per_day = 8"))

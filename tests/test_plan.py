@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.parts import Options
-from yellowtor.run.run_job import conduct, foretell
+from yellowtor.run.run_job import conduct, plan_run
 from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 KNOWN = real_addresses(24)
@@ -38,7 +38,7 @@ def sized(path):
 def in_process(job, options, verb):
     with job_parts(job.path("job.toml"), PartsOptions()) as (parts, _):
         last = Cancellation() if verb is conduct else None
-        return foretell(parts, options, [], Nobody()) if verb is foretell else conduct(parts, options, Nobody(), last)
+        return plan_run(parts, options, [], Nobody()) if verb is plan_run else conduct(parts, options, Nobody(), last)
 
 
 @settings(max_examples=25)
@@ -70,7 +70,7 @@ def test_a_run_without_faults_keeps_to_its_plan_and_never_passes_the_upper_figur
     if before:
         in_process(job, Options(at_most=before), conduct)
     sent, also = first.requests, second.requests
-    plan = in_process(job, Options(at_most=at_most), foretell).plan
+    plan = in_process(job, Options(at_most=at_most), plan_run).plan
     assert (first.requests, second.requests) == (sent, also), "a plan sends nothing"
     done = in_process(job, Options(at_most=at_most), conduct)
     asked = first.requests - sent
@@ -97,7 +97,7 @@ def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_wit
         "plan", "job.toml", "--what-if", "day=40", "--what-if", "day=none,pace=20", "--png", "plan.png"
     ).stdout
     day = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
-    assert f"All is done by {day + timedelta(days=2):%Y-%m-%d} 00:00 UTC at the latest." in told
+    assert f"Complete by {day + timedelta(days=2):%Y-%m-%d} 00:00 UTC at the latest." in told
     lines = [line.split() for line in told.splitlines() if line.strip()]
     assert ["to", "be", "asked", "47"] in lines
     assert next(line[1:4] for line in lines if line[0] == "stand-in") == ["47", "1.70", "EUR"]
@@ -125,7 +125,7 @@ def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(sm
     job = small(real_addresses(24), faults={"slow": 1}, slow_s=0.2)
     job.edit("stand-in.toml", ("parallel = 8", "parallel = 4"))
     told = job.run("plan", "job.toml").stdout
-    assert "How long it takes depends on stand-in: without a pace, and without a reply so far." in told
+    assert "The duration is unknown: stand-in has no pace, and no reply so far." in told
     job.run("run", "job.toml", "--at-most", "4", code=6)
     plan = json.loads(job.run("plan", "job.toml", "--json", "--what-if", "pace=2", "--what-if", "pace=900").stdout)
     made, slower, no_faster = plan["forecast"], *plan["what_if"]
@@ -133,7 +133,7 @@ def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(sm
     assert made["seconds"] == pytest.approx(20 / 4 * made["reply_s"])
     assert (slower["seconds"], slower["reply_s"]) == (20 * 1.01 / 2, None)
     assert no_faster["seconds"] == made["seconds"]
-    assert re.search(r"All is done by some [-: 0-9]{16} UTC, if replies take as long as the last ones: those of stand-in \d{3} ms", job.run("plan", "job.toml").stdout)  # fmt: skip
+    assert re.search(r"Complete by about [-: 0-9]{16} UTC, if replies take as long as the last ones: those of stand-in \d{3} ms", job.run("plan", "job.toml").stdout)  # fmt: skip
     assert made["seconds"] <= 2 * job.summary()["requests"]["seconds"], "and so they do"
     assert "There is nothing to ask." in job.run("plan", "job.toml").stdout
 

@@ -35,7 +35,10 @@ def test_requests_are_paid_for_by_their_number_in_the_month_and_no_run_spends_mo
     job.edit("stand-in.toml", ("\n[reply]\n", PRICE))
     job.edit("job.toml", ('service = "stand-in.toml"', 'service = "stand-in.toml"\nconfirm_above = 0.9'))
     assert "The cost is at most 1.00 EUR." in job.run("run", "job.toml", "--dry-run").stderr
-    assert "may cost 1.00 EUR, above ask.confirm_above = 0.9: say --yes" in job.run("run", "job.toml", code=10).stderr
+    assert (
+        "may cost 1.00 EUR, above ask.confirm_above = 0.9: allow it with --yes"
+        in job.run("run", "job.toml", code=10).stderr
+    )
     assert job.service.requests == 0
     few = job.run("run", "job.toml", "--spend-at-most", "0.6", code=6).stderr
     assert "5 requests sent; 0 questions answered from the ledger; cost 0.50 EUR" in few

@@ -113,7 +113,7 @@ def test_try_asks_about_a_position_and_what_can_not_be_asked_is_told(lamps):
     asked = job.service.requests
     assert DOORS[1].street in job.run("try", "--job", "job.toml", "--record", "L1", "--show", "reading").stdout
     assert job.service.requests == asked + 1
-    assert "is no latitude" in job.run("try", "--at", "0,0", "--service", "stand-in.toml", code=2).stderr
+    assert "is not a latitude" in job.run("try", "--at", "0,0", "--service", "stand-in.toml", code=2).stderr
     assert "a pin is a position" in job.run("pin", "job.toml", code=3).stderr
     assert "5 distinct questions" in job.run("check", "job.toml").stdout
     text = job.path("stand-in.toml").read_text(encoding="utf-8")

@@ -185,14 +185,14 @@ def test_each_of_several_windows_is_kept_and_some_of_one_may_be_left_for_others(
     windows = '[[allowance.windows]]\nrequests = 9\nin = "month"\nleave = 3\n[[allowance.windows]]\nrequests = 8\nin = "hour"\nrolling = true\n'
     job.edit("stand-in.toml", ("[reply]\n", f"{windows}\n[reply]\n"))
     told = job.run("run", "job.toml", "--dry-run").stderr
-    assert re.search(r"By the allowance the last leaves on \d{4}-\d\d-01 00:00 UTC, in 2 goes\.", told)
+    assert re.search(r"Under the quota the last request is sent on \d{4}-\d\d-01 00:00 UTC, in 2 stretches\.", told)
     summary = job.summary(code=6)
     assert (outcomes(summary), job.service.requests) == ({"placed": 6, "waiting": 4}, 6)
     assert [(w["window"], w["left"]) for w in job.summary("--dry-run")["plan"]["left"]] == [
         ("day", 2494), ("month", 0), ("rolling hour", 2),
     ]  # fmt: skip
     told = job.run("run", "job.toml", code=6).stderr
-    assert "window spent (the allowance of the month is spent)" in told
+    assert "window spent (the quota of the month is used up)" in told
     assert "0 left this month" in told
     job.edit("stand-in.toml", ("leave = 3", "leave = 9"))
     assert "leave = 9 leaves nothing of 9 requests" in job.run("run", "job.toml", code=3).stderr
@@ -211,7 +211,7 @@ def test_a_run_that_waits_goes_on_by_itself_to_the_end_and_keeps_every_window(sm
     rounds = list(map(int, re.findall(r"placed (\d+)", told)))
     assert rounds == sorted(rounds)
     assert (rounds[0], rounds[-1] < 10) == (4, True)
-    assert told.count("Waiting stand-in: the allowance of the rolling hour is spent; goes on at ") == len(rounds)
+    assert told.count("Waiting stand-in: the quota of the rolling hour is used up; continues at ") == len(rounds)
     assert re.search(r"● placed +10 ", told)
     assert job.service.requests == 10
     arrivals = job.service.arrivals()
@@ -242,7 +242,7 @@ def test_a_run_that_waits_ends_at_a_signal_and_asks_no_more_than_it_may(small):
     job.run("run", "job.toml", "--wait", "--at-most", "3", program=HURRIED, code=6)
     assert job.service.requests == 4 + 3
     job.edit("job.toml", ('file = "records.csv"', 'file = "-"'))
-    assert "as --wait does" in job.run("run", "job.toml", "--wait", code=3).stderr
+    assert "which --wait needs" in job.run("run", "job.toml", "--wait", code=3).stderr
 
 
 def test_when_the_service_says_that_the_day_is_spent_nothing_more_is_asked(small):
@@ -409,8 +409,8 @@ def test_a_plan_tells_over_how_many_days_the_allowance_spreads_it(small):
     job = small(TEN)
     job.edit("stand-in.toml", ("per_day = 2500", "per_day = 4"))
     told = job.run("run", "job.toml", "--dry-run").stderr
-    assert "00:00 UTC, in 3 goes." in told
-    assert "requests that this run would send   4" in told
+    assert "00:00 UTC, in 3 stretches." in told
+    assert re.search(r"requests of this run +4\n", told)
 
 
 def test_try_has_the_exit_codes_of_run(small):
@@ -433,7 +433,7 @@ def test_the_stand_in_runs_by_itself_and_says_when_its_port_is_taken(tmp_path):
     with urllib.request.urlopen(f"{address}/find?q=Nymrberga&key=k") as reply:
         assert json.load(reply)["verdict"] == "found"
     told = example.run("stand-in", "--port", address.rpartition(":")[2], code=1).stderr
-    assert "can't be had" in told
+    assert "can't be used" in told
     running.send_signal(signal.SIGTERM)
     running.communicate(timeout=20)
     assert running.returncode == 0

@@ -35,11 +35,11 @@ def until(told, process=None):
 
 def test_a_check_looks_at_a_shared_ledger_and_makes_nothing(shared):
     job = shared(2)
-    assert "shared, made by the first run" in (told := job.run("check", "job.toml")).stdout + told.stderr
+    assert "shared, created by the first run" in (told := job.run("check", "job.toml")).stdout + told.stderr
     assert job.ledger.sql("SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor'") == []
     job.run("run", "job.toml")
     told = job.run("check", "job.toml")
-    assert "made by the first run" not in told.stdout + told.stderr
+    assert "created by the first run" not in told.stdout + told.stderr
 
 
 def test_characters_that_nobody_sees_hold_nothing_up_and_make_no_other_question(shared):
@@ -64,8 +64,8 @@ def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
     until(lambda: job.service.requests > 0, first)
     second = job.start("run", "job.toml", "--share", "--json")
     told = job.run("run", "job.toml", code=9).stderr
-    assert f"process {first.pid}) has this job in hand since" in told
-    assert "or say --share to ask along with it. Nothing was sent." in told
+    assert f"process {first.pid}) works on this job since" in told
+    assert "or help it with --share. Nothing was sent." in told
     (one, _), (two, said) = first.communicate(timeout=60), second.communicate(timeout=60)
     mine, yours = json.loads(one), json.loads(two or said)
     assert mine["requests"]["sent"] + yours["sent"] == job.service.requests == 200
@@ -73,7 +73,9 @@ def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
     assert mine["outcomes"]["placed"] == 200
     assert {row["Outcome"] for row in job.rows("placed.csv").values()} == {"placed"}
     job.edit("job.toml", (job.ledger.text, "ledger.sqlite"))
-    assert "only a shared ledger lets two runs work on one job" in job.run("run", "job.toml", "--share", code=3).stderr
+    assert (
+        "only with a shared ledger can two runs work on one job" in job.run("run", "job.toml", "--share", code=3).stderr
+    )
 
 
 def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(shared):
@@ -84,7 +86,7 @@ def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(share
     until(lambda: job.ledger.sql("SELECT 1 FROM request WHERE run_id = 2 AND state = 'answered'"), second)
     first.send_signal(signal.SIGKILL)
     first.communicate()
-    assert "The run that had the job in hand is gone" in second.communicate(timeout=90)[1]
+    assert "The run that worked on the job has ended" in second.communicate(timeout=90)[1]
     told = job.run("run", "job.toml").stderr
     assert "cut off: counted as spent, and may be asked once more" in told
     assert "0 requests sent" in told

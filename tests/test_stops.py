@@ -111,7 +111,7 @@ def test_interrupted_it_writes_what_is_settled_and_the_next_run_goes_on(example)
     _, told = running.communicate(timeout=30)
     assert running.returncode == 130
     assert "Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to stop at once." in told
-    assert "What was settled is written" in told
+    assert "The answers so far are written" in told
     sent = job.service.requests
     done = [row for row in job.rows().values() if row["Outcome"] == "placed"]
     assert 30 <= len(done) < 200
@@ -142,7 +142,7 @@ def test_a_second_run_of_the_same_job_is_turned_away(example):
     first = job.start("run", "job.toml")
     while job.service.requests < 5:
         time.sleep(0.05)
-    assert "has this job in hand" in job.run("run", "job.toml", code=9).stderr
+    assert "works on this job since" in job.run("run", "job.toml", code=9).stderr
     first.send_signal(signal.SIGTERM)
     first.communicate(timeout=30)
     assert first.returncode == 130
@@ -156,7 +156,7 @@ def test_a_full_disk_leaves_the_target_as_it_was(small):
     limited = ["bash", "-c", 'ulimit -f 400; trap "" XFSZ; exec "$0" "$@"', *PROGRAM]
     told = job.run("run", "job.toml", program=limited, code=4).stderr
     assert job.path("placed.csv").read_bytes() == before
-    assert "It is as it was" in told
+    assert "It was not changed" in told
     assert not list(job.folder.glob(".*.new"))
     assert job.summary()["requests"]["sent"] == 0
     assert job.path("placed.csv").read_bytes() != before

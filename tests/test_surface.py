@@ -1,6 +1,7 @@
 """The surface: help, docs, settings' messages, exit codes; and the page as a browser shows it."""
 
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -15,20 +16,89 @@ from yellowtor.errors import Exit, YellowtorError
 
 ROOT = Path(__file__).parent.parent
 COMMANDS = [command.name or command.callback.__name__ for command in app.registered_commands]
+COMMANDS += [
+    f"{group.name} {command.name or command.callback.__name__}"
+    for group in app.registered_groups
+    for command in group.typer_instance.registered_commands
+]
+
+# Phrases that have to be read twice, and what to write instead.
+MANNERISMS = {
+    r"[Ss]hall": "a question such as Continue?, or will, must",
+    r"(is|are|was|were) told": "is reported, is named; or say who reports what",
+    r"(go|goes|went) by": "uses, depends on",
+    r"(come|comes|came) to": "is, costs, reaches",
+    r"so many": "the number",
+    r"nobody'?s": "no, nobody else",
+    r"let(s|ting)? go of": "releases",
+    r"be it": "whether",
+    r"(in|into) its place": "written, stored",
+    r"in hand": "open, running",
+    r"(take|takes|took|taken) up": "starts, reads",
+    r"come home": "arrive",
+    r"asked so": "asked in this way",
+    r"passed over": "skipped",
+    r"stands? (in|at|there|twice|for)": "is, occurs, means",
+    r"of no use": "useless",
+    r"(is|are) no (?!longer|more|such)\w+": "is not a",
+    r"none but": "only",
+    r"all the same": "anyway",
+    r"for good": "permanently",
+    r"heed\w*": "respect",
+    r"whoever": "anyone who, a person who",
+    r"what is there": "name it",
+    r"(?<!for )its kind, be": "whether",
+}
 
 
 def test_every_command_has_help_and_a_place_in_the_docs():
     readme, docs = ((ROOT / name).read_text() for name in ("README.md", "docs/commands.md"))
     assert "geocoding" in readme[:200]
     assert all(name.name in readme for name in (ROOT / "docs" / "screenshots").iterdir())
+    assert {"run", "cache find", "stand-in"} < set(COMMANDS)
+    texts = {path.name: path.read_text() for path in [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")]}
     for command in COMMANDS:
-        shown = subprocess.run([*PROGRAM, command, "--help"], capture_output=True, text=True, check=True).stdout
+        command_line = [*PROGRAM, *command.split(), "--help"]
+        shown = texts[command] = subprocess.run(command_line, capture_output=True, text=True, check=True).stdout
         assert shown.startswith(f"Usage: yellowtor {command} [OPTIONS]")
         assert re.search(r"^  [A-Z][a-z ]+.*[.,;:]", shown, re.MULTILINE), "a sentence that says what it does"
-        assert f"yellowtor {command}" in readme + docs
+        assert re.search(rf"(yellowtor |`){command}\b", readme + docs)
         for option in re.findall(r"(--[a-z-]+)", shown):
-            assert option == "--help" or re.search(rf"(?<![\w-]){option}(?![\w-])", readme + docs)
+            assert option == "--help" or re.search(rf"(?<![\w-]){option}(?![\w-])", readme + docs), option
     assert "yellowtor 0." in subprocess.run([*PROGRAM, "--version"], capture_output=True, text=True, check=True).stdout
+    mannered = {phrase: re.compile(rf"(?<![\w-]){phrase}(?![\w-])") for phrase in MANNERISMS}
+    found = [
+        f"{name}: {hit[0]!r}: write {MANNERISMS[phrase]}"
+        for name, text in texts.items()
+        for phrase, pattern in mannered.items()
+        for hit in pattern.finditer(re.sub(r"\s+", " ", text))
+    ]
+    assert not found, "\n".join(found)
+
+
+@pytest.mark.parametrize(
+    ("typed", "offered"),
+    [
+        (["ca"], {"cache"}),
+        (["run", "j"], {"job.toml"}),
+        (["try", "--service", "s"], {"stand-in.toml", "stand-in-text.toml"}),
+        (["try", "--part", "str"], {"street="}),
+        (["plan", "--what"], {"--what-if"}),
+    ],
+)
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_shells_complete_commands_options_jobs_and_descriptions(tmp_path, shell, typed, offered):
+    for name, text in (
+        ("job.toml", "[records]"), ("stand-in.toml", "[service]"), ("stand-in-text.toml", "[service]"), ("s.toml", "["),
+    ):  # fmt: skip
+        (tmp_path / name).write_text(text)
+    line = " ".join(["yellowtor", *typed])
+    asked = {"COMP_WORDS": line, "COMP_CWORD": str(len(typed)), "_TYPER_COMPLETE_ARGS": line}
+    asked |= {"_YELLOWTOR_COMPLETE": f"complete_{shell}", "_TYPER_COMPLETE_FISH_ACTION": "get-args"}
+    environment = os.environ | asked
+    shown = subprocess.run(PROGRAM, cwd=tmp_path, env=environment, capture_output=True, text=True, check=False)
+    names = {"cache", "check", "job.toml", "stand-in.toml", "stand-in-text.toml", "s.toml", "street=", "town=", "--png"}
+    assert (names | offered) & set(re.findall(r"[\w./=-]+", shown.stdout)) == offered
 
 
 def test_help_loads_nothing_heavy():
@@ -74,6 +144,12 @@ def test_every_error_has_an_exit_code_that_is_documented():
         ("stand-in.toml", '"$.places[*]"', '"places[*"', "is not a JSONPath of RFC 9535"),
         ("stand-in.toml", "per_second = 40", "per_second = 0", "allowance.per_second = 0"),
         ("stand-in.toml", 'zone = "UTC"', 'zone = "Mars/Base"', "is not an IANA time zone"),
+        (
+            "stand-in.toml",
+            'zone = "UTC"\n',
+            'zone = "UTC"\n[[allowance.prices]]\ncurrency = "EUX"\ntiers = [{ per_thousand = 1 }]\n',
+            "'EUX' is not the code of a currency (ISO 4217)",
+        ),
         ("stand-in.toml", 'kind = "key refused"', 'kind = "no"', "reply.rules.1.kind = 'no'"),
         ("stand-in.toml", 'equals = "nothing"\n', "", "the 2. can never hold"),
     ],
@@ -105,7 +181,7 @@ def test_an_unexpected_fault_is_one_line_with_code_1_and_its_place_is_shown_on_r
     process = job.start("run", "job.toml", program=program)
     told = process.communicate()[1]
     assert process.returncode == 1
-    assert "an unexpected fault: RuntimeError: a fault that nobody foresaw \ufffd[31m. Say --debug" in told
+    assert "an unexpected fault: RuntimeError: a fault that nobody foresaw \ufffd[31m. --debug shows where" in told
     assert "Traceback" not in told
     process = job.start("--debug", "run", "job.toml", program=program)
     assert "Traceback" in process.communicate()[1]
@@ -150,7 +226,7 @@ def test_a_log_has_a_line_for_each_request_and_decision_and_no_key(small):
     assert re.search(r"^\S+Z? end seconds=", job.path("run.log").read_text(), re.MULTILINE)
     assert KEY not in job.path("log.jsonl").read_text()
     assert "can't be written" in job.run("run", "job.toml", "--log", "no/such/folder", code=3).stderr
-    assert "is no log" in job.run("run", "job.toml", "--log", "records.csv", code=3).stderr
+    assert "is not a log" in job.run("run", "job.toml", "--log", "records.csv", code=3).stderr
     job.run("run", "job.toml", "--log", "run.log")
     job.run("run", "job.toml", "--log", "/dev/full")
 

@@ -269,7 +269,7 @@ def test_a_record_edited_between_reading_and_writing_is_left_alone_and_counted(s
     text = job.path("records.csv").read_text()
     job.path("records.csv").write_text(text.replace(real_addresses(3)[1][1], "1 Other Street"))
     _, told = running.communicate(timeout=30)
-    assert "1 records were edited (or taken out) since they were read" in told
+    assert "1 records were edited or deleted since they were read" in told
     assert job.rows("placed.csv")["R1"]["Outcome"] == ""
     assert job.rows("placed.csv")["R0"]["Outcome"] == job.rows("placed.csv")["R2"]["Outcome"] == "placed"
 
@@ -307,7 +307,7 @@ def broken(path, how):
     [
         ("gone", "There is no file"), ("empty file", "an empty file"), ("cut", "is damaged"),
         ("password", "protected by a password"), ("merged", "has merged cells (at column 1)"),
-        ("empty sheet", "is empty"), ("twice", "the key '7' in column 'Id' stands twice"),
+        ("empty sheet", "is empty"), ("twice", "the key '7' in column 'Id' occurs twice"),
         ("no key", "record 2 has no key"), ("no rows", "no records below its header"),
         ("two columns", "more than one column called 'Id'"),
     ],

@@ -141,7 +141,7 @@ def test_variables_are_looked_for_in_order_and_trimmed(tmp_path, monkeypatch):
         find_values({"six": Variable(environment="SIX", secret=True)}, around({}), tmp_path)
     with pytest.raises(KeyRefused, match="SIX is shorter than 6 characters"):
         find_values({"six": Variable(environment="SIX", secret=True)}, around({"SIX": "short"}), tmp_path)
-    with pytest.raises(BadJob, match="SIX is no text in UTF-8"):
+    with pytest.raises(BadJob, match="SIX is not text in UTF-8"):
         find_values({"six": Variable(environment="SIX", secret=True)}, around({"SIX": "caf\udce9"}), tmp_path)
     (tmp_path / ".env").write_bytes("# Schlüssel\nTWO=here\n".encode("latin-1"))
     with pytest.raises(BadJob, match=r"\.env can't be read: .* Save it as UTF-8"):

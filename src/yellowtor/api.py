@@ -64,29 +64,29 @@ def place(
     if turn := summary.asked.refused:
         raise KeyRefused(f"{turn.service} refused: {turn.message}. What was answered before is kept.")
     placed = framed_table.placed
-    placed.attrs["yellowtor"] = _told(summary)
+    placed.attrs["yellowtor"] = _totals(summary)
     return placed
 
 
 def _settings(job: "str | Path | Mapping[str, Any]") -> tuple[dict[str, Any], Path, Path]:
     """A job for a frame: its settings, the folder that its paths are from, what the ledger knows it by."""
     if isinstance(job, Mapping):
-        told = dict(job)
+        settings = dict(job)
         folder = Path.cwd()
-        whose = folder / f"frame-{digest(repr(sorted(told.items())))[:16]}"
+        whose = folder / f"frame-{digest(repr(sorted(settings.items())))[:16]}"
     else:
         path = Path(job)
-        told = read_toml(path, "job")
+        settings = read_toml(path, "job")
         folder = path.absolute().parent
         whose = path.resolve().with_name(f"{path.name}#frame")
-    if not isinstance(told.get("records"), Mapping) or not isinstance(told.get("write"), Mapping):
+    if not isinstance(settings.get("records"), Mapping) or not isinstance(settings.get("write"), Mapping):
         raise BadJob("The job needs [records] with a key and [write] with columns. Nothing was sent.")
-    records = {name: value for name, value in told["records"].items() if name not in OF_FILES}
-    write = {name: value for name, value in told["write"].items() if name in {"columns", "doubtful"}}
-    return {**told, "records": {**records, "file": "-"}, "write": {**write, **NOWHERE}}, folder, whose
+    records = {name: value for name, value in settings["records"].items() if name not in OF_FILES}
+    write = {name: value for name, value in settings["write"].items() if name in {"columns", "doubtful"}}
+    return {**settings, "records": {**records, "file": "-"}, "write": {**write, **NOWHERE}}, folder, whose
 
 
-def _told(summary: Summary) -> dict[str, Any]:
+def _totals(summary: Summary) -> dict[str, Any]:
     outcomes = {outcome.value: count for outcome, count in summary.outcomes.items() if count}
     return {"records": summary.scan.records, "requests": summary.asked.sent, "outcomes": outcomes}
 

@@ -147,8 +147,8 @@ class Checker:
         if job:
             return [self._folder / path for path in job.ask.all()]
         try:
-            told = read_toml(self._path, "job").get("ask", {})
-            named = told.get("services") or [told.get("service")]
+            ask = read_toml(self._path, "job").get("ask", {})
+            named = ask.get("services") or [ask.get("service")]
             return [self._folder / path for path in named if isinstance(path, str)]
         except (BadJob, AttributeError, TypeError):
             return []
@@ -164,8 +164,8 @@ class Checker:
         problems = self._problems
         self._problems = []
         here = f"{self._folder}/"
-        told = (problem.replace(" Nothing was sent.", "").replace(here, "") for problem in problems)
-        return Checked(what, said.replace(here, ""), tuple(told))
+        shown = (problem.replace(" Nothing was sent.", "").replace(here, "") for problem in problems)
+        return Checked(what, said.replace(here, ""), tuple(shown))
 
 
 def _first_asked(job: Job, table: Table, service: HttpService) -> Subject:

@@ -42,19 +42,19 @@ def check_free(path: Path) -> None:
 @contextmanager
 def _locked(real: Path, waiting: Waiting) -> Iterator[None]:
     path = _lock_file(real)
-    told = False
+    waiting_shown = False
     try:
         real.parent.mkdir(parents=True, exist_ok=True)
         while (handle := _taken(path)) is None:
             with suppress(OSError):
                 _check_machine(real, path.read_bytes())
-            if not told:
+            if not waiting_shown:
                 waiting(f"waiting for another run that writes {real}")
-                told = True
+                waiting_shown = True
             time.sleep(PAUSE_S)
     except OSError as error:
         raise BadSource(
-            f"{real} can't be written: {error.strerror or error}. It is as it was; the answers are kept in the "
+            f"{real} can't be written: {error.strerror or error}. It was not changed. The answers are kept in the "
             "ledger, and the next run writes them without asking again."
         ) from error
     try:
@@ -128,7 +128,7 @@ def _check_machine(real: Path, content: bytes) -> None:
         return
     if host != platform.node():
         raise Busy(
-            f"{real} is being written by another machine ({host}, process {process}, since {since}). It is as it was; "
+            f"{real} is being written by another machine ({host}, process {process}, since {since}). Unchanged; "
             "the answers are kept in the ledger. Run the job again when that run has ended. If it was killed, delete "
             f"{_lock_file(real)} first."
         )

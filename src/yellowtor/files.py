@@ -58,7 +58,7 @@ def written_aside(path: Path, backup: Path | None = None, like: Path | None = No
         _sync(real.parent)
     except OSError as error:
         raise BadSource(
-            f"{path} can't be written: {error.strerror or error}. It is as it was; the answers are kept in "
+            f"{path} can't be written: {error.strerror or error}. It was not changed. The answers are kept in "
             "the ledger, and the next run writes them without asking again."
         ) from error
     finally:
@@ -181,7 +181,7 @@ def check_unwritten(path: Path, before: State) -> None:
     """Raise BadSource where somebody has written to the file since it was in this state."""
     if state_of(path) != before:
         raise BadSource(
-            f"{path} was written to by another program while the answers were put in. It is as that left it; the "
+            f"{path} was changed by another program while the answers were written. That change was kept; the "
             "answers are kept in the ledger, and the next run writes them without asking again."
         )
 

@@ -194,5 +194,5 @@ def _country(asked: str, answered: Mapping[str, str]) -> float | None:
     if asked in names or latin(asked) in map(latin, names):
         return 1.0
     if len(asked) == 2 and "country_code" not in answered:
-        return None  # a code against a name: can't be told
+        return None  # a code against a name: cannot be compared
     return 1.0 if (words_agree(asked, answered.get("country", "")) or 0) > 0.9 else 0.0

@@ -31,7 +31,7 @@ class StatedLimit:
 
     @property
     def per_second(self) -> float | None:
-        """The pace in requests a second, if the window is short; a long window is no pace."""
+        """The pace in requests a second, if the window is short; a long window is not a pace."""
         if self.quota and self.window_s and self.window_s <= SHORT_S:
             return self.quota / self.window_s
         return None

@@ -73,18 +73,18 @@ def decide(kind: Kind, status: int, headers: Mapping[str, str], attempt: Attempt
     over = attempt.number >= attempt.tries
     if not kind.may_pass or (over and kind is not Kind.TOO_FAST):
         return LeaveOpen() if status in NO_REPLY and kind.may_pass else Settle()
-    told = told_wait_s(kind, headers, now)
-    if (told or 0) > PATIENCE_S or over:
+    wait_s = requested_wait_s(kind, headers, now)
+    if (wait_s or 0) > PATIENCE_S or over:
         return StopAsking(kind) if kind is Kind.TOO_FAST else LeaveOpen() if status in NO_REPLY else Settle()
-    if told is not None:
-        return Retry(told + attempt.jitter * 0.2)
+    if wait_s is not None:
+        return Retry(wait_s + attempt.jitter * 0.2)
     return Retry(min(LONGEST_S, FIRST_S * 2 ** (min(attempt.number, 60) - 1)) * (0.5 + attempt.jitter / 2))
 
 
-def told_wait_s(kind: Kind, headers: Mapping[str, str], now: datetime) -> float | None:
+def requested_wait_s(kind: Kind, headers: Mapping[str, str], now: datetime) -> float | None:
     """Seconds that the service wants us to wait: by Retry-After, or by RateLimit fields of a spent allowance."""
-    told = retry_after_s(headers.get("retry-after", ""), now)
-    return rate_limit_s(headers) if told is None and kind in {Kind.TOO_FAST, Kind.WINDOW_SPENT} else told
+    wait_s = retry_after_s(headers.get("retry-after", ""), now)
+    return rate_limit_s(headers) if wait_s is None and kind in {Kind.TOO_FAST, Kind.WINDOW_SPENT} else wait_s
 
 
 def retry_after_s(value: str, now: datetime) -> float | None:
@@ -107,5 +107,7 @@ def _seconds(digits: str) -> float:
 
 def rate_limit_s(headers: Mapping[str, str]) -> float | None:
     """Seconds until RateLimit fields, of any draft, allow more; None when they don't say."""
-    waits = [told.resets_in_s for told in stated_limits(headers) if told.left == 0 and told.resets_in_s is not None]
+    waits = [
+        wait_s.resets_in_s for wait_s in stated_limits(headers) if wait_s.left == 0 and wait_s.resets_in_s is not None
+    ]
     return min(FARTHEST_S, float(max(waits))) if waits else None

@@ -62,9 +62,9 @@ class Window:
 
     @property
     def said(self) -> str:
-        """What is spent, in a sentence: the allowance of the day."""
+        """What is spent, in a sentence: the quota of the day."""
         what = f"{self.span}'s money" if self.money else f"rolling {self.span}" if self.rolling else str(self.span)
-        whose = {"": "the allowance", "own": "your own cap", "job's": "the job's own cap"}[self.cap]
+        whose = {"": "the quota", "own": "your own cap", "job's": "the job's own cap"}[self.cap]
         return f"{whose} of the {what}"
 
     @property

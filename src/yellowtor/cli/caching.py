@@ -94,7 +94,7 @@ def unpin_command(job: Path | None, ledger: Path | None, address: str) -> None:
         if not book.unpin(entry.number):
             raise BadJob(f"The address {entry.number} has no pin: {_line(entry)}.")
     stderr().print(
-        f"{_line(entry)} is no longer pinned; the next run uses the answers of the services.", soft_wrap=True
+        f"{_line(entry)} is no longer pinned. The next run uses the answers of the services.", soft_wrap=True
     )
 
 

@@ -92,7 +92,7 @@ class Progress:
         self._why = ""
         self._live = console.is_terminal
         self._faulted = False
-        self._started = self._told = time.monotonic()
+        self._started = self._shown_at = time.monotonic()
 
     def phase(self, name: str, total: int | None = None) -> None:
         self._phase = name
@@ -150,9 +150,9 @@ class Progress:
             self._console.print("".join(traceback.format_tb(error.__traceback__)), soft_wrap=True)
 
     def _plain(self) -> None:
-        if self._live or time.monotonic() - self._told < EVERY_S:
+        if self._live or time.monotonic() - self._shown_at < EVERY_S:
             return
-        self._told = time.monotonic()
+        self._shown_at = time.monotonic()
         self._console.print(self.line().plain, soft_wrap=True)
 
     def line(self) -> Text:

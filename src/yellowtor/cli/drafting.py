@@ -31,7 +31,7 @@ def draft_command(
     source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: str | None
 ) -> None:
     if into and into.exists():
-        raise BadJob(f"{into} is there already. Name another file with --into, or remove it. Nothing was written.")
+        raise BadJob(f"{into} already exists. Name another file with --into, or remove it. Nothing was written.")
     folder = into.absolute().parent if into else Path.cwd()
     if "://" in source:
         sample = _database_sample(source, folder, table, password)
@@ -59,7 +59,7 @@ def _choose(question: str, options: Sequence[str]) -> str:
         while (
             answer := typer.prompt(f"{question} ({', '.join(options)})", default=options[0], err=True)
         ) not in options:
-            note(stderr(), f"{answer!r} is none of them")
+            note(stderr(), f"{answer!r} is not one of them")
         return str(answer)
     note(stderr(), f"{question} Took {options[0]!r}; it might be {' or '.join(map(repr, options[1:]))}")
     return options[0]

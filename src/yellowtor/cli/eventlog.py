@@ -27,12 +27,12 @@ class EventLog:
 
     def event(self, name: str, facts: Mapping[str, object]) -> None:
         """Write an event; facts without a value are left out."""
-        told = {key: value for key, value in facts.items() if value not in (None, "")}
+        known = {key: value for key, value in facts.items() if value not in (None, "")}
         at = datetime.now(UTC).isoformat(timespec="milliseconds")
         if self._as_json:
-            line = json.dumps({"at": at, "event": name, **told}, ensure_ascii=False)
+            line = json.dumps({"at": at, "event": name, **known}, ensure_ascii=False)
         else:
-            line = f"{at} {name} " + " ".join(f"{key}={_quoted(value)}" for key, value in told.items())
+            line = f"{at} {name} " + " ".join(f"{key}={_quoted(value)}" for key, value in known.items())
         with suppress(OSError, ValueError):  # a disk that is full, or a pipe that is closed, ends no run
             self._file.write(f"{line}\n")
 
@@ -53,7 +53,7 @@ def open_log(path: Path | None) -> Iterator[EventLog | None]:
         if path.is_file():
             with path.open("rb") as before:
                 if not OURS.match(before.read(40)):
-                    raise BadJob(f"{path} is there already, and is no log. Name another file. Nothing was sent.")
+                    raise BadJob(f"{path} already exists, and is not a log. Name another file. Nothing was sent.")
         file = path.open("a", encoding="utf-8", buffering=1, errors="replace")
     except OSError as error:
         raise BadJob(f"The log {path} can't be written: {error.strerror or error}. Nothing was sent.") from error

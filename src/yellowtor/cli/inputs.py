@@ -21,5 +21,5 @@ def position_of(text: str) -> Position:
     held = read_coordinates(lat, lon, ".", None)
     if not mark or held.position is None or held.finding not in {None, Finding.SEXAGESIMAL}:
         said = f": {held.finding.value}" if held.finding else ""
-        raise typer.BadParameter(f"{text!r} is no latitude, longitude in degrees{said}", param_hint="--at")
+        raise typer.BadParameter(f"{text!r} is not a latitude, longitude in degrees{said}", param_hint="--at")
     return Position(round(held.position.lat, WRITTEN_DECIMALS), round(held.position.lon, WRITTEN_DECIMALS))

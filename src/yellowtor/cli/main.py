@@ -117,9 +117,11 @@ def run(
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
     options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log)
     if wait and (dry_run or follow is not None):
-        raise typer.BadParameter("a dry run has nothing to wait for, and --follow waits by itself", param_hint="--wait")
+        raise typer.BadParameter(
+            "a dry run has nothing to wait for, and --follow waits without it", param_hint="--wait"
+        )
     if share and (wait or dry_run or follow is not None):
-        raise typer.BadParameter("asking along goes on for as long as the other run does", param_hint="--share")
+        raise typer.BadParameter("--share ends with the other run", param_hint="--share")
     if share and share_command(job, options, as_json=json):
         return
     if follow is not None:
@@ -136,7 +138,7 @@ def _seconds(text: str) -> float:
     except ValueError:
         seconds = 0
     if not 0 < seconds < 1e6:
-        raise typer.BadParameter(f"{text!r} is no time such as 30s, 5m or 1h", param_hint="--follow")
+        raise typer.BadParameter(f"{text!r} is not a time such as 30s, 5m or 1h", param_hint="--follow")
     return seconds
 
 

@@ -19,9 +19,9 @@ def pin_command(
     job: Path, key: str | None, *, at: str | None, why: str | None, by: str | None, address_too: bool, off: bool
 ) -> None:
     if key is not None and not off and (at is None or not (why or "").strip()):
-        raise typer.BadParameter("say where, and how you know: --at LAT,LON --why TEXT; or --off", param_hint="KEY")
+        raise typer.BadParameter("use --at LAT,LON --why TEXT to set a pin, or --off to remove it", param_hint="KEY")
     if off and at is not None:
-        raise typer.BadParameter("is for a pin, and --off takes one out", param_hint="--at")
+        raise typer.BadParameter("sets a pin, and --off removes it: use one of them", param_hint="--at")
     position = position_of(at) if at is not None else None
     with job_pins(job) as book:
         if key is None:
@@ -29,14 +29,14 @@ def pin_command(
         elif position is None:
             if not book.remove(key_as_shown(key)):
                 raise BadJob(f"The record {key} of {job} has no pin.")
-            stderr().print(f"{key} is no longer pinned; the next run uses the answers of the services.", soft_wrap=True)
+            stderr().print(f"{key} is no longer pinned. The next run uses the answers of the services.", soft_wrap=True)
         elif book.put(key_as_shown(key), position, by or getpass.getuser(), why or "", address_too=address_too):
             what = f"The address of {key}" if address_too else key
             where = f"{position.lat}, {position.lon}"
             stderr().print(f"{what} is pinned at {where}; the next run writes it and asks no service.", soft_wrap=True)
             area = area_of_job(job)
             if area and not area.holds(position):
-                note(stderr(), f"{where} lies outside judge.area of {job}: look whether that is meant")
+                note(stderr(), f"{where} lies outside judge.area of {job}: check whether that is right")
         else:
             raise BadJob(
                 f"The ledger knows no record {key} of {job}. Run the job first, if only with --dry-run. Nothing was "

@@ -19,7 +19,7 @@ from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report import plan_json
 from yellowtor.run.parts import Options
 from yellowtor.run.plan import Plan
-from yellowtor.run.run_job import Foretold, foretell
+from yellowtor.run.run_job import PlannedRun, plan_run
 from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 
@@ -29,45 +29,45 @@ def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: b
         for remark in remarks:
             progress.remark(remark)
         with progress.shown():
-            told = foretell(parts, options, what_if, progress)
-        windows = parts.book.requests[told.plan.service].windows
+            planned = plan_run(parts, options, what_if, progress)
+        windows = parts.book.requests[planned.plan.service].windows
         now = parts.clock.now()
     if png:
         check_ending(png, "--png", ".png")
-        draw(told, windows, now, png)
+        draw(planned, windows, now, png)
     if as_json:
-        write_out(json.dumps(_json(told), ensure_ascii=False, indent=2))
+        write_out(json.dumps(_json(planned), ensure_ascii=False, indent=2))
     else:
-        show(stdout(), told)
+        show(stdout(), planned)
         if png:
             stderr().print(f"drawn: {png}", soft_wrap=True)
 
 
-def draw(told: Foretold, windows: Sequence[Window], now: datetime, png: Path) -> None:
+def draw(planned: PlannedRun, windows: Sequence[Window], now: datetime, png: Path) -> None:
     from yellowtor.markers.curve import Ceiling, CurveLine, draw_curve
 
-    plan = told.plan
+    plan = planned.plan
     lines = [CurveLine(plan.service, plan.forecast.curve)]
     lines += [CurveLine(f"{later.service} (at most)", later.forecast.curve) for later in plan.later if later.most]
-    lines += [CurveLine(other.what, other.forecast.curve, faint=True) for other in told.otherwise]
+    lines += [CurveLine(other.what, other.forecast.curve, faint=True) for other in planned.otherwise]
     calendar = [(w, left) for w, left in zip(windows, plan.left, strict=True) if not w.rolling and not w.money]
     ceilings = [Ceiling(f"{w.limit:,} a {w.name}", left.left, w.limit, w.end) for w, left in calendar]
     title = f"{plan.forecast.requests:,} requests to {plan.service}, done by {_when(plan.forecast)} UTC"
     draw_curve(png, title, now, lines, ceilings)
 
 
-def show(console: Console, told: Foretold) -> None:
-    plan = told.plan
-    scan = told.scan
+def show(console: Console, planned: PlannedRun) -> None:
+    plan = planned.plan
+    scan = planned.scan
     console.print(_records(plan, scan.records))
     console.print()
     console.print(_services(plan))
     spent = [left for left in plan.left if left.left < left.limit or not left.left]
     for left in spent:
         console.print(Text(f"  {_left(left, plan.currency)}", "bright_black"))
-    if told.otherwise:
+    if planned.otherwise:
         console.print()
-        console.print(_otherwise(told))
+        console.print(_otherwise(planned))
     console.print()
     console.print(_end(plan))
     if plan.forecast.stretches > 1:
@@ -128,11 +128,11 @@ def _services(plan: Plan) -> Table:
     return table
 
 
-def _otherwise(told: Foretold) -> Table:
+def _otherwise(planned: PlannedRun) -> Table:
     table = _forecasts("what if")
-    plan = told.plan
+    plan = planned.plan
     table.add_row("  as it is", *_ahead(plan.cost, plan.currency, plan.forecast))
-    for other in told.otherwise:
+    for other in planned.otherwise:
         table.add_row(f"  {other.what}", *_ahead(other.forecast.cost, plan.currency, other.forecast))
     return table
 
@@ -172,11 +172,11 @@ def _left(left: Left, currency: str) -> str:
     return f"{left.window}: {amount} of {limit} left{more}"
 
 
-def _json(told: Foretold) -> dict[str, Any]:
+def _json(planned: PlannedRun) -> dict[str, Any]:
     otherwise = []
-    for other in told.otherwise:
+    for other in planned.otherwise:
         forecast = asdict(other.forecast)
         del forecast["curve"], forecast["goes_on_at"]
         otherwise.append({"what": other.what, **forecast})
-    scan = {name: getattr(told.scan, name) for name in ("records", "new", "changed", "vanished")}
-    return {"records": scan, **plan_json(told.plan), "what_if": otherwise}
+    scan = {name: getattr(planned.scan, name) for name in ("records", "new", "changed", "vanished")}
+    return {"records": scan, **plan_json(planned.plan), "what_if": otherwise}

@@ -60,8 +60,8 @@ def say_along(console: Console, along: SharedRun) -> None:
 
 def along_json(along: SharedRun) -> str:
     asked = along.asked
-    told = {"sent": asked.sent, "settled": sum(turn.settled for turn in asked.turns), "left_alone": along.left_alone}
-    return json.dumps(told, indent=2)
+    facts = {"sent": asked.sent, "settled": sum(turn.settled for turn in asked.turns), "left_alone": along.left_alone}
+    return json.dumps(facts, indent=2)
 
 
 def brief(console: Console, summary: Summary) -> None:

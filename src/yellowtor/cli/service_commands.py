@@ -112,7 +112,7 @@ def stand_in(
         int, typer.Option("--port", min=0, max=65535, help="Port on 127.0.0.1; 0 takes a free one.")
     ] = 8640,
     key: Annotated[str, typer.Option("--key", help="The key that it accepts.")] = "demo-key-0001",
-    pace: Annotated[int, typer.Option("--pace", min=0, help="Its limit of requests a second; 0 is no limit.")] = 40,
+    pace: Annotated[int, typer.Option("--pace", min=0, help="Its limit of requests a second; 0 means no limit.")] = 40,
     per_day: Annotated[int | None, typer.Option("--per-day", min=0, help="Its limit of requests in all.")] = None,
     fault: Annotated[
         list[Fault], typer.Option("--fault", help="Break every n-th reply like this (see --every); may be repeated.")

@@ -60,7 +60,7 @@ def try_command(wish: Wish) -> None:
     job, folder = (read_settings(wish.job, Job, "job"), wish.job.absolute().parent) if wish.job else (None, Path())
     paths = list(wish.services) or ([folder / path for path in job.ask.all()] if job else [])
     if not paths:
-        raise BadJob("Say which service to ask: --service FILE.toml, or --job JOB.toml. Nothing was sent.")
+        raise BadJob("Name a service: --service FILE.toml, or --job JOB.toml. Nothing was sent.")
     if len(paths) > 1 and (wish.reply or wish.save):
         raise BadJob("--reply and --save speak of one reply: name one service. Nothing was sent.")
     asked = _asked(wish, job, folder)
@@ -119,19 +119,19 @@ def _direction(asked: Subject, job: Job | None, wish: Wish) -> Direction:
 def _asked(wish: Wish, job: Job | None, folder: Path) -> Subject:
     if wish.record is not None:
         if job is None:
-            raise BadJob("--record is one of a job's: say --job JOB.toml. Nothing was sent.")
+            raise BadJob("--record needs --job JOB.toml. Nothing was sent.")
         table, _, _ = open_table(job, folder)
         return record_asked(job, table, wish.record)
     if wish.at is not None:
         if wish.text or wish.parts:
-            raise BadJob("--at is a position, and an address is given too: say one of them. Nothing was sent.")
+            raise BadJob("Use either --at or an address. Nothing was sent.")
         return AskedPosition.rounded(position_of(wish.at), job.ask.decimals if job else DECIMALS)
     parts: dict[str, str] = {}
     for part in wish.parts:
         name, equals, text = part.partition("=")
         if not equals or name not in PARTS or name == "whole":
             known = ", ".join(part for part in PARTS if part != "whole")
-            raise BadJob(f"--part {part!r}: say NAME=TEXT, with a NAME of {known}. Nothing was sent.")
+            raise BadJob(f"--part {part!r}: write NAME=TEXT, with a NAME of {known}. Nothing was sent.")
         parts[name] = fold_blanks(text)
     address = Address(whole=fold_blanks(wish.text), **parts)
     if not subject_key(address).strip("\x1f") and wish.reply is None:
@@ -247,8 +247,8 @@ def _body(body: bytes) -> Any:
     from rich.syntax import Syntax
 
     try:
-        told = json.dumps(json.loads(body), indent=2, ensure_ascii=False).encode(errors="replace").decode()
-        text = _folded(told)
+        indented = json.dumps(json.loads(body), indent=2, ensure_ascii=False).encode(errors="replace").decode()
+        text = _folded(indented)
         kind = "json"
     except ValueError:
         text = body[:8000].decode(errors="replace")

@@ -28,7 +28,9 @@ def lay_out(data: Path, into: Path, key: str) -> bool:
         run_sql(into / DATABASE, data / "partners.sql")
     except (OSError, sqlite3.Error) as error:
         said = getattr(error, "strerror", None) or error
-        raise BadSource(f"The example can't be laid into {into}: {said}. Say --into another folder.") from error
+        raise BadSource(
+            f"The example can't be copied into {into}: {said}. Choose another folder with --into."
+        ) from error
     return True
 
 

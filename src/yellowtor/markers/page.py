@@ -67,7 +67,7 @@ def page_file(
 def read_under(path: Path) -> Any:
     """A GeoJSON file. Raises BadJob when it isn't one."""
     if path.exists() and not path.is_file():
-        raise BadJob(f"{path}, which the job draws under its markers, is no regular file.")
+        raise BadJob(f"{path}, which the job draws under its markers, is not a regular file.")
     try:
         layer = json.loads(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError, RecursionError) as error:
@@ -84,7 +84,7 @@ def _wrong_in(layer: Any) -> str:
     """What is wrong with the geometries of a layer (RFC 7946, section 3.1); empty where nothing is."""
     features = layer.get("features") if layer["type"] == "FeatureCollection" else [layer]
     if not isinstance(features, list):
-        return "its features are no list"
+        return "its features are not a list"
     for number, feature in enumerate(features, 1):
         geometries: list[Any] = [feature.get("geometry") if isinstance(feature, dict) else ""]
         while geometries:
@@ -97,7 +97,7 @@ def _wrong_in(layer: Any) -> str:
             elif kind not in DEPTHS:
                 return f"feature {number} has no geometry that is known"
             elif not _are_positions(geometry.get("coordinates"), DEPTHS[kind]):
-                return f"feature {number} has coordinates that are no longitude and latitude in degrees"
+                return f"feature {number} has coordinates that are not longitude and latitude in degrees"
     return ""
 
 

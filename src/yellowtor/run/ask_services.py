@@ -13,7 +13,7 @@ from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts
 from yellowtor.run.phases.judging import Judging
-from yellowtor.run.plan import currency_of, foretold
+from yellowtor.run.plan import currency_of, forecast_run
 from yellowtor.run.ports import Service, Watcher
 
 
@@ -74,7 +74,7 @@ def _ask(
 
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())
-    watch.asks(service.name, wanted, left, foretold(parts.book, service, wanted, parts.clock.now()))
+    watch.asks(service.name, wanted, left, forecast_run(parts.book, service, wanted, parts.clock.now()))
     open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
 
     def judge() -> Mapping[Outcome, int]:

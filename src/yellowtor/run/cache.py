@@ -81,14 +81,14 @@ def write_export(book: CacheBook, file: IO[str]) -> tuple[int, int]:
 def _feature(one: Exported) -> dict[str, Any]:
     point = None if one.lat is None else {"type": "Point", "coordinates": [one.lon, one.lat]}
     if not one.question_key:
-        told: dict[str, Any] = {"pin": {"who": one.who, "why": one.why, "when": one.received_at}}
+        properties: dict[str, Any] = {"pin": {"who": one.who, "why": one.why, "when": one.received_at}}
     else:
-        told = {name: getattr(one, name) for name in PROVENANCE} | {"headers": dict(one.headers)}
+        properties = {name: getattr(one, name) for name in PROVENANCE} | {"headers": dict(one.headers)}
         try:
-            told["body"] = one.body.decode()
+            properties["body"] = one.body.decode()
         except UnicodeDecodeError:
-            told["body_base64"] = base64.b64encode(one.body).decode("ascii")
-    return {"type": "Feature", "geometry": point, "properties": {"address": one.subject.as_dict(), **told}}
+            properties["body_base64"] = base64.b64encode(one.body).decode("ascii")
+    return {"type": "Feature", "geometry": point, "properties": {"address": one.subject.as_dict(), **properties}}
 
 
 def take_over(
@@ -109,7 +109,7 @@ def take_over(
             page = next(pages, None)
         except (KeyError, TypeError, ValueError) as error:
             raise BadSource(
-                f"{path}: feature {read + 1} or one of the {AT_ONCE} after it is not as it must be: {error}. What came "
+                f"{path}: feature {read + 1} or one of the {AT_ONCE} after it is not valid: {error}. What came "
                 f"before is taken over: {taken[0]:,} replies, {taken[1]:,} pins."
             ) from error
         if page is None:
@@ -133,37 +133,39 @@ def _features(path: Path) -> Iterator[dict[str, Any]]:
     except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
         raise BadSource(f"{path} can't be read as GeoJSON: {error}.") from error
     if not isinstance(whole, dict) or not isinstance(whole.get("features"), list):
-        raise BadSource(f"{path} is no GeoJSON FeatureCollection.")
+        raise BadSource(f"{path} is not a GeoJSON FeatureCollection.")
     yield from whole["features"]
 
 
 def _exported(feature: Mapping[str, Any], who: str, why: str, fixed: Mapping[str, str], now: datetime) -> Exported:
-    told = feature["properties"]
+    properties = feature["properties"]
     point = feature.get("geometry")
     position = _position(point) if point else None
-    subject = subject_from(_parts(told, fixed))
+    subject = subject_from(_parts(properties, fixed))
     lat, lon = (position.lat, position.lon) if position else (None, None)
     one = Exported(subject, subject_key(subject), lat, lon)
-    if "question_key" in told:
-        body = base64.b64decode(told["body_base64"]) if "body_base64" in told else told["body"].encode()
-        kept = {name: told[name] for name in PROVENANCE}
-        return one._replace(**kept, headers=dict(told["headers"]), body=body)
+    if "question_key" in properties:
+        body = (
+            base64.b64decode(properties["body_base64"]) if "body_base64" in properties else properties["body"].encode()
+        )
+        kept = {name: properties[name] for name in PROVENANCE}
+        return one._replace(**kept, headers=dict(properties["headers"]), body=body)
     if position is None:
         raise ValueError("it has neither a point nor a reply")
-    pinned = told.get("pin") or {}
+    pinned = properties.get("pin") or {}
     return one._replace(
-        who=str(pinned.get("who") or told.get("who") or who),
-        why=str(pinned.get("why") or told.get("why") or why),
+        who=str(pinned.get("who") or properties.get("who") or who),
+        why=str(pinned.get("why") or properties.get("why") or why),
         received_at=str(pinned.get("when") or now.astimezone(UTC).isoformat(timespec="milliseconds")),
     )
 
 
-def _parts(told: Mapping[str, Any], fixed: Mapping[str, str]) -> dict[str, str]:
+def _parts(properties: Mapping[str, Any], fixed: Mapping[str, str]) -> dict[str, str]:
     """The parts of the address, or in reverse of the position."""
-    own = told.get("address")
+    own = properties.get("address")
     if isinstance(own, Mapping):
         return {name: str(text) for name, text in own.items()}
-    named = {"whole": own} if isinstance(own, str) else {name: told.get(name) for name in PARTS}
+    named = {"whole": own} if isinstance(own, str) else {name: properties.get(name) for name in PARTS}
     parts = {name: str(text).strip() for name, text in named.items() if text not in {None, ""}}
     if not parts:
         raise ValueError(f"it has no address: a property `address`, or {', '.join(PARTS[1:])}")
@@ -172,7 +174,7 @@ def _parts(told: Mapping[str, Any], fixed: Mapping[str, str]) -> dict[str, str]:
 
 def _position(point: Mapping[str, Any]) -> Position:
     if point.get("type") != "Point":
-        raise ValueError(f"its geometry is a {point.get('type')}, and no Point")
+        raise ValueError(f"its geometry is a {point.get('type')}, not a Point")
     lon, lat = map(float, point["coordinates"][:2])
     return Position(lat=round(lat, WRITTEN_DECIMALS), lon=round(lon, WRITTEN_DECIMALS))
 

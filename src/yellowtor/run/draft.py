@@ -149,10 +149,10 @@ def _write(sample: Sample, guesses: Mapping[str, Guess], target: str) -> Table:
             table,
             "in_place",
             True,
-            f"it has columns for it; or a table of its own: table = {target!r}".replace("'", '"'),
+            f"it has columns for it; or a separate table: table = {target!r}".replace("'", '"'),
         )
     else:
-        _add(table, "table", target, "a table of its own; in_place = true adds columns to the records' table")
+        _add(table, "table", target, "a separate table; in_place = true adds columns to the records' table")
     if sample.database:
         _add(table, "create", True, "make what is missing")
     columns = tomlkit.table()

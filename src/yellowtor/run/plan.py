@@ -103,14 +103,14 @@ def make_plan(
     turn = Turn(first.name, first.reading_key, (), known)
     open_, answered = scanning.open_questions(turn, failed_before=failed_before)
     passes_on = spent_passes_on and bool(others)
-    made, over = _foretold_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
+    made, over = _forecast_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
     later = list[LaterService]()
     before = made
     for at, (service, (sure, most)) in enumerate(zip(others, spans, strict=True), 1):
         least = min(most, sure + over)
         expected = least + round((most - least) * needs_more**at)
         passes_on = spent_passes_on and at < len(others)
-        before, over = _foretold_now(book, service, most, now, after=before, passes_on=passes_on)
+        before, over = _forecast_now(book, service, most, now, after=before, passes_on=passes_on)
         cost = book.requests[service.name].cost(units_of(service, expected))
         later.append(
             LaterService(service.name, least, expected, most, before.cost, cost, currency_of(service, now), before)
@@ -132,18 +132,18 @@ def make_plan(
     )
 
 
-def _foretold_now(
+def _forecast_now(
     book: Book, service: Service, questions: int, now: datetime, *, passes_on: bool, after: Forecast | None = None
 ) -> tuple[Forecast, int]:
     """The forecast for a service, and the number of questions that go to the next because its quota is spent."""
-    made = foretold(book, service, questions, now, after=after)
+    made = forecast_run(book, service, questions, now, after=after)
     if not passes_on or made.requests <= made.at_once:
         return made, 0
     asked = made.at_once * (1 if service.counts_each else service.most)
-    return foretold(book, service, asked, now, after=after), max(0, questions - asked)
+    return forecast_run(book, service, asked, now, after=after), max(0, questions - asked)
 
 
-def foretold(
+def forecast_run(
     book: Book,
     service: Service,
     questions: int,
@@ -187,7 +187,7 @@ def what_if(book: Book, service: Service, questions: int, now: datetime, wish: s
             pace = Pace(limit)
         else:
             limits = _with(limits, _window(name, service.zone, wish), None if limit is None else int(limit))
-    return Otherwise(wish, foretold(book, service, questions, now, pace=pace, limits=limits))
+    return Otherwise(wish, forecast_run(book, service, questions, now, pace=pace, limits=limits))
 
 
 def _window(name: str, zone: ZoneInfo, wish: str) -> Window:
@@ -234,11 +234,11 @@ def _not_understood(wish: str) -> BadJob:
 
 def costs(plan: Plan) -> dict[str, int]:
     """What a run costs at most, in millionths, by currency."""
-    told: dict[str, int] = {}
+    totals: dict[str, int] = {}
     for cost, currency in [(plan.cost, plan.currency), *((later.cost, later.currency) for later in plan.later)]:
         if currency:
-            told[currency] = told.get(currency, 0) + cost
-    return told
+            totals[currency] = totals.get(currency, 0) + cost
+    return totals
 
 
 def currency_of(service: Service, now: datetime) -> str:

@@ -139,7 +139,7 @@ def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: 
 
 
 @dataclass(frozen=True)
-class Foretold:
+class PlannedRun:
     """What a run would do, and what asking the first service would take with other limits."""
 
     scan: ScanResult
@@ -147,7 +147,7 @@ class Foretold:
     otherwise: tuple[Otherwise, ...]
 
 
-def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> Foretold:
+def plan_run(parts: Parts, options: Options, wishes: Sequence[str], watch: Watcher) -> PlannedRun:
     """Read the records and tell what a run would do; nothing is sent, nothing written."""
     judging = judging_of(parts, watch)
     if options.again_failed:
@@ -157,7 +157,7 @@ def foretell(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
     now = parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
     otherwise = tuple(what_if(parts.book, first, open_, now, wish) for wish in wishes)
-    return Foretold(scanned, plan, otherwise)
+    return PlannedRun(scanned, plan, otherwise)
 
 
 def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:

@@ -52,7 +52,7 @@ class Trial:
 def try_one(asked: Subject, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool) -> Trial:
     """Ask about this, or show the kept reply. Raises YellowtorError when the allowance is spent."""
     if why := service.asking.lacks(asked):
-        raise BadJob(f"{why[0].upper()}{why[1:]}: say --part street=… --part town=…. Nothing was sent.")
+        raise BadJob(f"{why[0].upper()}{why[1:]}: use --part street=… --part town=…. Nothing was sent.")
     question = service.asking.question_key(subject_key(asked))
     kept = None if anew else book.requests[service.name].kept(question)
     reply = kept[0] if kept else asyncio.run(_ask(asked, question, service, book, clock))
@@ -94,7 +94,7 @@ def save_reply(reply: Reply, path: Path) -> None:
     fields = "".join(f"{name}: {text}\r\n" for name, text in reply.headers.items())
     if path.is_file() and not path.read_bytes().startswith(b"HTTP/"):
         raise BadJob(
-            f"{path} is there already, and is no reply that was saved. Name another file. Nothing was written."
+            f"{path} already exists, and is not a reply that was saved. Name another file. Nothing was written."
         )
     with written_aside(path) as aside:
         aside.write_bytes(f"HTTP/1.1 {reply.status}\r\n{fields}\r\n".encode() + reply.body)

@@ -183,11 +183,11 @@ class Description(Settings):
 
     @property
     def windows(self) -> list[Window]:
-        told = self.allowance
+        allowance = self.allowance
         zone = self.zone
-        day = [Window(told.per_day, Span.DAY, zone)] if told.per_day else []
-        windows = [Window(w.requests - w.leave, w.span, zone, w.rolling, leave=w.leave) for w in told.windows]
-        return day + windows + [cap.window("own", zone) for cap in told.caps]
+        day = [Window(allowance.per_day, Span.DAY, zone)] if allowance.per_day else []
+        windows = [Window(w.requests - w.leave, w.span, zone, w.rolling, leave=w.leave) for w in allowance.windows]
+        return day + windows + [cap.window("own", zone) for cap in allowance.caps]
 
 
 def _about(name: str, way: Operation) -> dict[str, tuple[str, ...]]:

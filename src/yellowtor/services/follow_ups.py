@@ -172,9 +172,9 @@ class Tokens:
     def take(self, came: RawReply) -> str:
         """Take the token out of a reply; why there is none, in words."""
         try:
-            told = orjson.loads(came.body)
-            token = told["access_token"]
-            seconds = float(told.get("expires_in") or 3600)
+            content = orjson.loads(came.body)
+            token = content["access_token"]
+            seconds = float(content.get("expires_in") or 3600)
         except (ValueError, KeyError, TypeError):
             return f"the token endpoint gave no token: the status {came.status}"
         if came.status != 200 or not isinstance(token, str) or not token.isascii() or not token.isprintable():
@@ -224,12 +224,14 @@ class Polls:
             return None
         ticket = request.ticket or self._ticket(came)
         if not ticket:
-            raise ValueError("the service has taken the question, but there is no ticket where the description says")
+            raise ValueError(
+                "the service accepted the question, but the reply has no ticket at the path of the description"
+            )
         if request.looks >= self._poll.most:
             return f"the reply was not ready after {self._poll.most} looks: the next run goes on looking", 0.0
-        told = retry_after_s(came.field("retry-after"), datetime.now(UTC)) or 0.0
+        wait_s = retry_after_s(came.field("retry-after"), datetime.now(UTC)) or 0.0
         again = request if request.ticket else self.request(ticket, request)
-        return replace(again, looks=request.looks + 1), max(self._poll.every_s, min(told, 3600.0))
+        return replace(again, looks=request.looks + 1), max(self._poll.every_s, min(wait_s, 3600.0))
 
     def _ticket(self, came: RawReply) -> str:
         if self._get is None:

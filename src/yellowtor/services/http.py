@@ -170,13 +170,13 @@ class HttpService:
         return self._follow_ups.after(request, came, self._masked(came))
 
     def _masked(self, came: RawReply) -> Reply:
-        told = {
+        fields = {
             name: self._masker.in_text(text) for name in self._heard if (text := came.headers.get(name)) is not None
         }
         if came.too_large:
             why = f"the reply is larger than {LARGEST // 2**20} MiB"
-            return Reply(came.status, told, b"", why, Kind.UNREADABLE, lasting=True)
-        return Reply(came.status, told, self._masker.in_bytes(came.body))
+            return Reply(came.status, fields, b"", why, Kind.UNREADABLE, lasting=True)
+        return Reply(came.status, fields, self._masker.in_bytes(came.body))
 
     def _read_again(self, request: Request) -> bool:
         """Look the credentials up once more, which were refused; whether there are others now."""

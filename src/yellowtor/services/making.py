@@ -39,9 +39,9 @@ class Wishes:
 
     def variables(self) -> dict[str, str]:
         """The variables of templates, without empty ones."""
-        told = {"language": self.language, "countries": ",".join(self.countries)}
-        told |= dict(zip(BOX, (f"{side}" for side in self.area), strict=True)) if self.area else {}
-        return {name: text for name, text in told.items() if text}
+        values = {"language": self.language, "countries": ",".join(self.countries)}
+        values |= dict(zip(BOX, (f"{side}" for side in self.area), strict=True)) if self.area else {}
+        return {name: text for name, text in values.items() if text}
 
 
 class RequestMaker:

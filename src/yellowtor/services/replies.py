@@ -93,7 +93,7 @@ class ReplyRules(Settings):
     @classmethod
     def _known_encoding(cls, name: str | None) -> str | None:
         if name is not None and not is_encoding(name):
-            raise ValueError(f"{name!r} is no encoding of text, such as utf-8 or iso-8859-1")
+            raise ValueError(f"{name!r} is not an encoding of text, such as utf-8 or iso-8859-1")
         return name
 
     @field_validator("crs")

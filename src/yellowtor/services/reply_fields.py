@@ -87,7 +87,7 @@ class KindRule(Settings):
     def _of_http(cls, status: int | list[int] | None) -> int | list[int] | None:
         numbers = status if isinstance(status, list) else [] if status is None else [status]
         if stray := [number for number in numbers if not 100 <= number <= 599]:
-            raise ValueError(f"{stray[0]} is no HTTP status: the rule can never hold")
+            raise ValueError(f"{stray[0]} is not an HTTP status: the rule can never hold")
         return status
 
     @model_validator(mode="after")
@@ -99,18 +99,23 @@ class KindRule(Settings):
         if (self.equals is not None or self.matches) and not (self.path or self.header):
             raise ValueError("equals and matches need a path or a header")
         if self.equals is not None and self.matches:
-            raise ValueError("equals and matches are two ways to say what is wanted: keep one")
+            raise ValueError("use either equals or matches")
         if self.path and self.path == self.absent:
             raise ValueError("path and absent are the same: the rule can never hold")
         return self
 
     def conditions(self) -> set[str]:
         """What must hold, each as a text; of several statuses, all as one."""
-        told = {name: value for name, value in self if name not in {"kind", "status"} and value is not None}
-        if "equals" in told or "matches" in told:
-            told["said"] = (told.get("path"), told.get("header"), told.pop("equals", None), told.pop("matches", None))
+        conditions = {name: value for name, value in self if name not in {"kind", "status"} and value is not None}
+        if "equals" in conditions or "matches" in conditions:
+            conditions["said"] = (
+                conditions.get("path"),
+                conditions.get("header"),
+                conditions.pop("equals", None),
+                conditions.pop("matches", None),
+            )
         status = {f"status {sorted(self.statuses())}"} if self.statuses() else set()
-        return status | {f"{name} {value}" for name, value in told.items()}
+        return status | {f"{name} {value}" for name, value in conditions.items()}
 
     def statuses(self) -> frozenset[int]:
         return frozenset(self.status if isinstance(self.status, list) else [] if self.status is None else [self.status])

@@ -113,7 +113,7 @@ def find_values(
                 f"{', '.join(looked)}. Set it there. Nothing was sent."
             )
         if not value.isascii() and any("\ud800" <= character <= "\udfff" for character in value):
-            raise BadJob(f"{variable.place()} is no text in UTF-8. Nothing was sent.")
+            raise BadJob(f"{variable.place()} is not text in UTF-8. Nothing was sent.")
         if variable.secret and whose == "service" and name not in unset and len(value.strip()) < SHORTEST:
             raise KeyRefused(
                 f"{variable.place()} is shorter than {SHORTEST} characters. A secret so short can't be masked: it "

@@ -12,7 +12,7 @@ from xml.etree import ElementTree as ET
 
 from aiohttp import web
 
-from yellowtor.standin.tongues import Asked, Features, Json, Table, Told, Xml, body_of, limit_of
+from yellowtor.standin.tongues import Asked, Features, Json, StandinReply, Table, Xml, body_of, limit_of
 
 MOST = 100
 Questions = Sequence[tuple[str, Asked]]  # each with its id
@@ -33,8 +33,8 @@ class ManyTongue(Protocol):
     counts_each: bool
 
     async def all_asked(self, request: web.Request, key: str) -> AskedMany: ...
-    def tell(self, told: Told) -> web.Response: ...
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response: ...
+    def tell(self, reply: StandinReply) -> web.Response: ...
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response: ...
 
 
 class JsonMany(Json):
@@ -45,13 +45,13 @@ class JsonMany(Json):
         body = await body_of(request)
         limit = limit_of(body.get("limit"))
         asks = body.get("asks")
-        told = [one for one in asks if isinstance(one, dict)] if isinstance(asks, list) else []
-        questions = [(str(one.get("id", "")), Asked(str(one.get("q", "")), limit)) for one in told]
+        given = [one for one in asks if isinstance(one, dict)] if isinstance(asks, list) else []
+        questions = [(str(one.get("id", "")), Asked(str(one.get("q", "")), limit)) for one in given]
         return AskedMany(questions, self.trouble(request, key))
 
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response:
         """Answers by id, in reverse order."""
-        return web.json_response({"answers": [{"id": key, **self.body(told)} for key, told in reversed(answers)]})
+        return web.json_response({"answers": [{"id": key, **self.body(reply)} for key, reply in reversed(answers)]})
 
 
 class XmlMany(Xml):
@@ -67,8 +67,8 @@ class XmlMany(Xml):
         questions = [("", Asked(self.line(one.attrib.get), limit)) for one in root]
         return AskedMany(questions, self.trouble(request, key))
 
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
-        text = "".join(self.element(told) for _, told in answers)
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response:
+        text = "".join(self.element(reply) for _, reply in answers)
         return web.Response(text=f"<answers>{text}</answers>", content_type="application/xml")
 
 
@@ -83,8 +83,8 @@ class TableMany(Table):
         pairs = [line.partition(";") for line in lines if line]
         return AskedMany([(name, Asked(text, limit)) for name, _, text in pairs], self.trouble(request, key))
 
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
-        rows = [[*row, *[""] * (12 - len(row)), name] for name, told in answers for row in self.rows(told)]
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response:
+        rows = [[*row, *[""] * (12 - len(row)), name] for name, reply in answers for row in self.rows(reply)]
         return self.response(rows, 200, {})
 
 
@@ -99,9 +99,9 @@ class FeaturesMany(Features):
         questions = [("", Asked(str(text), limit)) for text in texts] if isinstance(texts, list) else []
         return AskedMany(questions, self.trouble(request, key))
 
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response:
         """One that failed is a problem among the collections."""
-        return web.json_response({"results": [self.content(told) for _, told in answers]})
+        return web.json_response({"results": [self.content(reply) for _, reply in answers]})
 
 
 MANY: Sequence[ManyTongue] = (JsonMany(), XmlMany(), TableMany(), FeaturesMany())

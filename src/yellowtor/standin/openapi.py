@@ -140,10 +140,14 @@ def _near(
     forward: dict[str, Any], name: str, parameters: list[Any], more: dict[str, Any] | None = None
 ) -> dict[str, Any]:
     """The operation for a position, with its parameters instead of the address."""
-    told = {**forward, "operationId": name, "summary": f"What is at a position? Otherwise as {forward['operationId']}."}
+    operation = {
+        **forward,
+        "operationId": name,
+        "summary": f"What is at a position? Otherwise as {forward['operationId']}.",
+    }
     if parameters:
-        told["parameters"] = parameters
-    return {**told, **(more or {})}
+        operation["parameters"] = parameters
+    return {**operation, **(more or {})}
 
 
 AT = {"type": "object", "properties": {"at": POINT, "most": COUNT}}

@@ -20,7 +20,7 @@ from yellowtor.standin.gazetteer import read_gazetteer
 from yellowtor.standin.many import MANY, MOST, ManyTongue
 from yellowtor.standin.matching import Matcher
 from yellowtor.standin.openapi import OPENAPI
-from yellowtor.standin.tongues import TONGUES, Asked, Finishing, Speaker, Told, Tongue
+from yellowtor.standin.tongues import TONGUES, Asked, Finishing, Speaker, StandinReply, Tongue
 from yellowtor.standin.unusual import Keyed, Later, Lines, Moved, Outlines, Pages, Plain, TokenDesk
 
 
@@ -106,12 +106,12 @@ class StandIn:
         self.counters.answered(kind, *(question.question for _, question in asked.questions))
         return response
 
-    def _one_of_many(self, asked: Asked) -> Told:
+    def _one_of_many(self, asked: Asked) -> StandinReply:
         self._items += 1
         every = self.manners.faults.get("item")
         if every and self._items % every == 0:
-            return Told("busy")
-        return self._told(asked)
+            return StandinReply("busy")
+        return self._reply(asked)
 
     async def _answer(
         self, tongue: Tongue, request: web.Request, asked: Asked, recent: int
@@ -119,18 +119,18 @@ class StandIn:
         kind, response = await self._refusal(tongue, request, asked.trouble, recent, 1, lie=asked.question)
         if response is not None:
             return kind, response
-        told = self._told(asked)
-        if isinstance(tongue, Finishing) and told.kind in {"found", "nothing"}:
-            return told.kind, tongue.finish(request, told)
-        return told.kind, tongue.tell(told)
+        reply = self._reply(asked)
+        if isinstance(tongue, Finishing) and reply.kind in {"found", "nothing"}:
+            return reply.kind, tongue.finish(request, reply)
+        return reply.kind, tongue.tell(reply)
 
-    def _told(self, asked: Asked) -> Told:
+    def _reply(self, asked: Asked) -> StandinReply:
         if not asked.question.strip():
-            return Told("bad")
+            return StandinReply("bad")
         places = (
             self._matcher.near(*asked.at, asked.limit) if asked.at else self._matcher.find(asked.question, asked.limit)
         )
-        return Told("found", places) if places else Told("nothing")
+        return StandinReply("found", places) if places else StandinReply("nothing")
 
     async def _refusal(
         self,
@@ -146,30 +146,30 @@ class StandIn:
         """Why the request is refused or broken; nothing if it is answered."""
         manners = self.manners
         if trouble:
-            return "key", tongue.tell(Told("key", note=trouble))
+            return "key", tongue.tell(StandinReply("key", note=trouble))
         if manners.per_second and recent > manners.per_second:
             if manners.unfriendly and lie:
-                return "zero", tongue.tell(Told("found", [_nowhere(lie)]))
-            return "too fast", tongue.tell(Told("too fast"))
+                return "zero", tongue.tell(StandinReply("found", [_nowhere(lie)]))
+            return "too fast", tongue.tell(StandinReply("too fast"))
         if manners.per_day is not None and self.counters.served_today + units > manners.per_day:
-            return "spent", tongue.tell(Told("spent"))
+            return "spent", tongue.tell(StandinReply("spent"))
         self.counters.served_today += units
         self._asked += 1
         for fault, every in manners.faults.items():
             if self._asked % every == 0 and (broken := await self._break(tongue, fault, request)) is not None:
                 return fault, broken
-        return ("bad", tongue.tell(Told("bad"))) if bad else ("", None)
+        return ("bad", tongue.tell(StandinReply("bad"))) if bad else ("", None)
 
     async def _break(self, tongue: Speaker, fault: str, request: web.Request) -> web.StreamResponse | None:
         """A faulty reply; None when the fault is only that it comes late."""
         match fault:
             case "error" | "busy":
-                return tongue.tell(Told(fault))
+                return tongue.tell(StandinReply(fault))
             case "page":
                 page = "<!DOCTYPE html><html><body><h1>Maintenance</h1></body></html>"
                 return web.Response(text=page, content_type="text/html")
             case "cut":
-                return await _cut(request, tongue.tell(Told("found", [_nowhere("a place")])))
+                return await _cut(request, tongue.tell(StandinReply("found", [_nowhere("a place")])))
             case "slow":
                 await asyncio.sleep(self.manners.slow_s)
         return None

@@ -55,7 +55,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Told:
+class StandinReply:
     """What is to be answered: a kind (found, or one of NOTES, or key), places, a note."""
 
     kind: str
@@ -70,7 +70,7 @@ class Told:
 class Speaker(Protocol):
     """How a shape answers."""
 
-    def tell(self, told: Told) -> web.Response: ...
+    def tell(self, reply: StandinReply) -> web.Response: ...
 
 
 class Tongue(Speaker, Protocol):
@@ -86,7 +86,7 @@ class Tongue(Speaker, Protocol):
 class Finishing(Protocol):
     """A shape whose answer depends on the request, too."""
 
-    def finish(self, request: web.Request, told: Told) -> web.Response: ...
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response: ...
 
 
 class Json:
@@ -110,16 +110,16 @@ class Json:
 
     @staticmethod
     def trouble(request: web.Request, key: str) -> str:
-        told = request.query.get("key")
-        return "" if told == key else "no key was sent" if told is None else f"the key {told} is unknown"
+        given = request.query.get("key")
+        return "" if given == key else "no key was sent" if given is None else f"the key {given} is unknown"
 
-    def tell(self, told: Told) -> web.Response:
-        return _json(self.body(told), STATUS.get(told.kind, 200), _wait(told))
+    def tell(self, reply: StandinReply) -> web.Response:
+        return _json(self.body(reply), STATUS.get(reply.kind, 200), _wait(reply))
 
-    def body(self, told: Told) -> dict[str, Any]:
-        if told.kind == "found":
-            return {"verdict": "found", "places": told.places, "credit": CREDIT}
-        return {"verdict": self.verdicts[told.kind], "note": told.said, "places": told.places}
+    def body(self, reply: StandinReply) -> dict[str, Any]:
+        if reply.kind == "found":
+            return {"verdict": "found", "places": reply.places, "credit": CREDIT}
+        return {"verdict": self.verdicts[reply.kind], "note": reply.said, "places": reply.places}
 
 
 class JsonNear(Json):
@@ -152,19 +152,19 @@ class Xml:
 
     @staticmethod
     def trouble(request: web.Request, key: str) -> str:
-        told = request.headers.get("X-Access", "")
-        return "" if told == key else f"access denied for {told or 'nobody'}"
+        given = request.headers.get("X-Access", "")
+        return "" if given == key else f"access denied for {given or 'nobody'}"
 
-    def tell(self, told: Told) -> web.Response:
-        text = f'<?xml version="1.0" encoding="UTF-8"?>\n{self.element(told)}'
-        status = 500 if told.kind == "error" else 200
-        return web.Response(text=text, status=status, content_type="application/xml", headers=_wait(told))
+    def tell(self, reply: StandinReply) -> web.Response:
+        text = f'<?xml version="1.0" encoding="UTF-8"?>\n{self.element(reply)}'
+        status = 500 if reply.kind == "error" else 200
+        return web.Response(text=text, status=status, content_type="application/xml", headers=_wait(reply))
 
-    def element(self, told: Told) -> str:
-        if told.kind in self.codes:
-            inner = f'<fault code="{self.codes[told.kind]}">{escape(told.said)}</fault>'
+    def element(self, reply: StandinReply) -> str:
+        if reply.kind in self.codes:
+            inner = f'<fault code="{self.codes[reply.kind]}">{escape(reply.said)}</fault>'
         else:
-            inner = "".join(map(self._place, told.places))
+            inner = "".join(map(self._place, reply.places))
         return f'<answer xmlns="{NAMESPACE}">{inner}</answer>'
 
     @staticmethod
@@ -214,11 +214,11 @@ class Table:
         assert urlsplit(request.raw_path).path == self.path, "the router saw to it"
         return "" if hmac.compare_digest(signature, right) else "the signature is wrong"
 
-    def tell(self, told: Told) -> web.Response:
-        return self.response(self.rows(told), 500 if told.kind == "error" else 200, _wait(told))
+    def tell(self, reply: StandinReply) -> web.Response:
+        return self.response(self.rows(reply), 500 if reply.kind == "error" else 200, _wait(reply))
 
-    def rows(self, told: Told) -> list[list[str]]:
-        return [self._row(place) for place in told.places] or [[self.status[told.kind], told.said]]
+    def rows(self, reply: StandinReply) -> list[list[str]]:
+        return [self._row(place) for place in reply.places] or [[self.status[reply.kind], reply.said]]
 
     @staticmethod
     def response(rows: Sequence[Sequence[str]], status: int, headers: Mapping[str, str]) -> web.Response:
@@ -258,18 +258,18 @@ class Features:
     def trouble(request: web.Request, key: str) -> str:
         return "" if request.headers.get("Authorization") == f"Bearer {key}" else "this token is not known"
 
-    def tell(self, told: Told) -> web.Response:
-        if told.kind in {"found", "nothing"}:
-            return _json(self.content(told), 200, {}, "application/geo+json")
-        headers = {"RateLimit": '"burst";r=0;t=1'} if told.kind == "too fast" else _wait(told)
-        return _json(self.content(told), self.statuses[told.kind], headers, "application/problem+json")
+    def tell(self, reply: StandinReply) -> web.Response:
+        if reply.kind in {"found", "nothing"}:
+            return _json(self.content(reply), 200, {}, "application/geo+json")
+        headers = {"RateLimit": '"burst";r=0;t=1'} if reply.kind == "too fast" else _wait(reply)
+        return _json(self.content(reply), self.statuses[reply.kind], headers, "application/problem+json")
 
-    def content(self, told: Told) -> dict[str, Any]:
+    def content(self, reply: StandinReply) -> dict[str, Any]:
         """Features, or a problem."""
-        if told.kind in {"found", "nothing"}:
-            return {"type": "FeatureCollection", "features": list(map(self._feature, told.places))}
-        kind = {"key": "token", "spent": "quota", "busy": "busy"}.get(told.kind, "about:blank")
-        return {"type": kind, "title": told.kind, "detail": told.said, "status": self.statuses[told.kind]}
+        if reply.kind in {"found", "nothing"}:
+            return {"type": "FeatureCollection", "features": list(map(self._feature, reply.places))}
+        kind = {"key": "token", "spent": "quota", "busy": "busy"}.get(reply.kind, "about:blank")
+        return {"type": kind, "title": reply.kind, "detail": reply.said, "status": self.statuses[reply.kind]}
 
     def _feature(self, place: Mapping[str, Any]) -> dict[str, Any]:
         spot = place["spot"]
@@ -296,8 +296,8 @@ class FeaturesNear(Features):
     async def asked(self, request: web.Request, key: str) -> Asked:
         body = await body_of(request)
         point = body.get("at")
-        told = point.get("coordinates") if isinstance(point, dict) else None
-        east, north = told if isinstance(told, list) and len(told) == 2 else (None, None)
+        given = point.get("coordinates") if isinstance(point, dict) else None
+        east, north = given if isinstance(given, list) and len(given) == 2 else (None, None)
         return Asked.near(north, east, limit_of(body.get("most")), self.trouble(request, key))
 
 
@@ -322,12 +322,12 @@ async def body_of(request: web.Request) -> Mapping[str, Any]:
     return body if isinstance(body, dict) else {}
 
 
-def limit_of(told: Any) -> int:
-    return int(told) if str(told).isdigit() else 5
+def limit_of(given: Any) -> int:
+    return int(given) if str(given).isdigit() else 5
 
 
-def _wait(told: Told) -> dict[str, str]:
-    return {"Retry-After": "1"} if told.kind in {"too fast", "busy"} else {}
+def _wait(reply: StandinReply) -> dict[str, str]:
+    return {"Retry-After": "1"} if reply.kind in {"too fast", "busy"} else {}
 
 
 def _json(body: Any, status: int, headers: dict[str, str], kind: str = "application/json") -> web.Response:

@@ -17,7 +17,7 @@ from urllib.parse import parse_qs, unquote
 from aiohttp import web
 
 from yellowtor.standin.many import JsonMany
-from yellowtor.standin.tongues import Features, Json, Told
+from yellowtor.standin.tongues import Features, Json, StandinReply
 
 LOOKS = 2  # so often a promised reply is not ready yet
 
@@ -27,8 +27,8 @@ class Moved(Json):
 
     path = "/moved"
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
-        del told
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
+        del reply
         return web.Response(status=307, headers={"Location": f"/find?{request.query_string}"})
 
 
@@ -39,10 +39,10 @@ class Later(Json):
     path = "/later"
     waiting: dict[str, list[Any]] = field(default_factory=dict)  # by ticket: looks that are left, and the reply
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
         del request
         ticket = secrets.token_hex(8)
-        self.waiting[ticket] = [LOOKS, told]
+        self.waiting[ticket] = [LOOKS, reply]
         return web.json_response({"ticket": ticket}, status=202)
 
     async def ready(self, request: web.Request) -> web.Response:
@@ -59,11 +59,11 @@ class Pages(Json):
 
     path = "/pages"
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
         page = request.query.get("page", "0")
         at = int(page) if page.isascii() and page.isdecimal() else 0
-        body = self.body(told) | {"places": list(told.places[at : at + 1])}
-        if at + 1 < len(told.places):
+        body = self.body(reply) | {"places": list(reply.places[at : at + 1])}
+        if at + 1 < len(reply.places):
             body["next"] = str(request.rel_url.update_query(page=at + 1))
         return web.json_response(body)
 
@@ -73,9 +73,9 @@ class Lines(Json):
 
     path = "/lines"
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
         del request
-        lines = [*told.places] or [{"verdict": self.verdicts[told.kind]}]
+        lines = [*reply.places] or [{"verdict": self.verdicts[reply.kind]}]
         text = "".join(f"{json.dumps(line, ensure_ascii=False)}\n" for line in lines)
         return web.Response(text=text, content_type="application/jsonl")
 
@@ -85,10 +85,10 @@ class Plain(Json):
 
     path = "/plain"
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
         del request
         rows = [
-            f"{_angle(p['spot']['north'], 'NS')} {_angle(p['spot']['east'], 'EW')}|{p['words']}" for p in told.places
+            f"{_angle(p['spot']['north'], 'NS')} {_angle(p['spot']['east'], 'EW')}|{p['words']}" for p in reply.places
         ]
         text = "".join(f"{row}\r\n" for row in ["where|what", *rows])
         return web.Response(body=text.encode("cp1252", "replace"), headers={"Content-Type": "text/plain"})
@@ -102,10 +102,10 @@ class Outlines(Features):
     asked = Json.asked
     trouble = staticmethod(Json.trouble)
 
-    def finish(self, request: web.Request, told: Told) -> web.Response:
+    def finish(self, request: web.Request, reply: StandinReply) -> web.Response:
         del request
-        content = self.content(told)
-        for feature, place in zip(content["features"], told.places, strict=True):
+        content = self.content(reply)
+        for feature, place in zip(content["features"], reply.places, strict=True):
             west, south, east, north = place["frame"]
             ring = [[west, south], [east, south], [east, north], [west, north], [west, south]]
             feature["geometry"] = {"type": "Polygon", "coordinates": [ring]}
@@ -149,6 +149,6 @@ class Keyed(JsonMany):
     path = "/keyed"
     counts_each = False
 
-    def tell_all(self, answers: Sequence[tuple[str, Told]]) -> web.Response:
-        found = {key: {"hits": list(told.places)} for key, told in answers if told.kind == "found"}
+    def tell_all(self, answers: Sequence[tuple[str, StandinReply]]) -> web.Response:
+        found = {key: {"hits": list(reply.places)} for key, reply in answers if reply.kind == "found"}
         return web.json_response({"answers": found})

@@ -54,7 +54,7 @@ class ParquetTable(FileTable):
         except FileNotFoundError as error:
             raise BadSource(f"There is no file {path}. Nothing was sent.") from error
         except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
-            raise BadSource(f"{path} is no Parquet file that can be read: {error}. Nothing was sent.") from error
+            raise BadSource(f"{path} is not a Parquet file that can be read: {error}. Nothing was sent.") from error
         self.header = checked_header(self._schema.names, self.name)
         column_of = {part: name for name, part in self._answers.items()}
         self.as_stored = as_stored([self._coarse(column_of.get(part, "")) for part in DEGREES])

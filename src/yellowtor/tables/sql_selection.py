@@ -45,7 +45,7 @@ class ChosenTable:
         self.as_stored = table.as_stored if isinstance(table, ReturnsStored) else None
         self.exact_keys = table.exact_keys
         self.fingerprint = table.fingerprint
-        with self._engine() as engine:  # so that a mistake is told before anything is done
+        with self._engine() as engine:  # so that a mistake is reported before anything is done
             self._numbers(engine, [])
 
     def refresh(self) -> bool:

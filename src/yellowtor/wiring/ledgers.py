@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from yellowtor.ledger.storage.postgres import Server
     from yellowtor.ledger.storage.store import Worker
 
-_LIKE_URL = re.compile(r"postgres\w*:|[^/\\]+:[^/\\]*@")  # a mistyped one, which is no file and may hold a password
+_LIKE_URL = re.compile(r"postgres\w*:|[^/\\]+:[^/\\]*@")  # a mistyped one, which is not a file and may hold a password
 
 
 def user_ledger() -> Path:
@@ -141,12 +141,12 @@ def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> 
     from yellowtor.ledger.maintenance.cache_book import open_cache
 
     if job is not None and ledger is not None:
-        raise BadJob("--job and --ledger are two ways to say the same: keep one.")
+        raise BadJob("--job and --ledger both name the ledger: use one of them.")
     where: Path | Server = ledger or user_ledger()
     if job is not None:
         where = ledger_of(read_settings(job, Job, "job"), job.absolute().parent)
     if isinstance(where, Path) and not where.exists() and not make:
-        raise BadJob(f"There is no ledger {where}: the first run makes it.")
+        raise BadJob(f"There is no ledger {where} yet. The first run creates it.")
     with open_cache(where, ledger_clock(where)) as book:
         yield book, str(where)
 
@@ -170,6 +170,6 @@ def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence
     services, _ = load_services(job, folder, unset_is_shown=True)
     ledger = ledger_of(job, folder)
     if isinstance(ledger, Path) and not ledger.exists():
-        raise BadJob(f"The ledger {ledger} is made by the first run: nothing is used yet.")
+        raise BadJob(f"The ledger {ledger} does not exist yet. The first run creates it, and nothing is used yet.")
     with open_usage(ledger, job.name or path.resolve(), ledger_clock(ledger)) as book:
         yield [(service, terms(service, job.ask.caps).windows) for service in services], book

@@ -69,5 +69,7 @@ def check_currency(services: Sequence[HttpService]) -> None:
     """Raise BadJob where a limit of money would mean nothing, or two things."""
     currencies = {currency for service in services if (currency := currency_of(service, CLOCK.now()))}
     if len(currencies) != 1:
-        told = " and ".join(sorted(currencies)) or "none that has a price ([[allowance.prices]])"
-        raise BadJob(f"--spend-at-most is of one currency, and the job's services charge in {told}. Nothing was sent.")
+        charged = " and ".join(sorted(currencies)) or "none that has a price ([[allowance.prices]])"
+        raise BadJob(
+            f"--spend-at-most is of one currency, and the job's services charge in {charged}. Nothing was sent."
+        )

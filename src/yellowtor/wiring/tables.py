@@ -30,7 +30,7 @@ def open_table(job: Job, folder: Path, ambient: Ambient = PROCESS) -> tuple[Tabl
     source = folder / job.records.file
     to = None if job.write.in_place or job.write.to is None else folder / job.write.to
     if to and real_path(to) == real_path(source) and job.records.file != STANDARD:
-        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Say in_place = true if that is meant.")
+        raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Set in_place = true to change it.")
     backup = free_name(source) if job.write.in_place and job.write.backup else None
     answers = {column: part for part, column in job.write.columns.mapped().items()}
     return chosen(file_table(source, job.records, backup, answers, ambient), job.records), source, to

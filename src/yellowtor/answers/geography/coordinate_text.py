@@ -154,7 +154,7 @@ class _Reader:
 
     @classmethod
     def of(cls, text: str, decimal: str) -> "_Reader | None":
-        """None for a text with anything in it that is no token."""
+        """None for a text with anything in it that is not a token."""
         text = text.strip().replace("−", "-")
         tokens = []
         end = 0

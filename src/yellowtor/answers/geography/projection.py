@@ -22,7 +22,7 @@ class Projection:
             crs = pyproj.CRS.from_user_input(code)
             self._transformer = pyproj.Transformer.from_crs("EPSG:4326", crs, always_xy=True)
         except pyproj.exceptions.ProjError as error:
-            raise ValueError(f"{code!r} is no coordinate system that PROJ knows, such as EPSG:3857") from error
+            raise ValueError(f"{code!r} is not a coordinate system that PROJ knows, such as EPSG:3857") from error
         self._decimals = 7 if crs.is_geographic else 3  # a millimetre, or a centimetre's worth of degrees
 
     def project(self, points: Sequence[Point]) -> list[tuple[float, float]]:

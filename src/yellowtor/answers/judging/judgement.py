@@ -53,7 +53,7 @@ def judge(
         return Judgement(Outcome.UNPLACED, (message or "the service found nothing",))
     best, evidence = weigh(asked, candidates, thresholds.area)
     if not _confirms(evidence, context):
-        return Judgement(Outcome.UNPLACED, ("the answer confirms no more than what the job fixed",))
+        return Judgement(Outcome.UNPLACED, ("the answer confirms only what the job fixed",))
     confidence = estimate(evidence, thresholds.tolerance_m)
     placed = confidence.value >= thresholds.place_at and evidence.inside is not False
     return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)

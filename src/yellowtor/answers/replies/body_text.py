@@ -45,11 +45,11 @@ def decoded(body: bytes, content_type: str, encoding: str | None) -> str:
     by_mark = next((name for mark, name in _MARKS if body.startswith(mark)), None)
     name = by_mark or encoding or charset(content_type) or "utf-8"
     if not is_encoding(name):
-        raise CantOpenError(f"the reply says that its text is in {name[:40]!r}, which is no encoding")
+        raise CantOpenError(f"the reply says that its text is in {name[:40]!r}, which is not an encoding")
     try:
         return body.decode(name).removeprefix("\ufeff").replace("\0", NUL_SHOWN)
     except UnicodeError as error:
-        raise CantOpenError(f"the reply is no text in {name}: {_place(error)}") from error
+        raise CantOpenError(f"the reply is not text in {name}: {_place(error)}") from error
 
 
 def _place(error: UnicodeError) -> str:

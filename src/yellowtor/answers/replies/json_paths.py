@@ -129,8 +129,8 @@ def compile_fields(paths: Mapping[str, str]) -> Fields:
                 part = value.get(outer) if outer else value
                 if type(part) is dict:
                     for name, key in inside:
-                        told = part.get(key)
-                        if text := told.strip() if type(told) is str else as_written(told):
+                        member = part.get(key)
+                        if text := member.strip() if type(member) is str else as_written(member):
                             found[name] = text
         return found
 
@@ -141,7 +141,7 @@ def fields_by(getters: Mapping[str, Getter]) -> Fields:
     """A getter for all of these, from a getter for each."""
 
     def read(value: Any) -> dict[str, str]:
-        return {name: told for name, get in getters.items() if (told := as_written(get(value)))}
+        return {name: member for name, get in getters.items() if (member := as_written(get(value)))}
 
     return read
 

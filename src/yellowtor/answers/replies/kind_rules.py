@@ -32,7 +32,7 @@ def occurs(expression: str) -> Callable[[str], bool]:
     try:
         search = regex.compile(expression).search
     except regex.error as error:
-        raise ValueError(f"is no regular expression: {error}") from error
+        raise ValueError(f"is not a regular expression: {error}") from error
 
     def found(text: str) -> bool:
         try:

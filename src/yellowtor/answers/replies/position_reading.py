@@ -26,7 +26,7 @@ def read_position(reading: Reading, item: Any) -> Position | str:
         if isinstance(found, dict):
             inside = point_inside(found)
             if isinstance(inside, str):
-                return f"{inside} is no position: passed over"
+                return f"{inside} is not a position: skipped"
             lat, lon = inside[:2]
         else:
             lat, lon = _pair(reading, found)
@@ -41,24 +41,24 @@ def _on_the_globe(reading: Reading, lat: float, lon: float) -> Position | str:
     """The position with these coordinates in the units of the reply, or why there is none."""
     if reading.to_degrees:
         if not (-FARTHEST < lat < FARTHEST and -FARTHEST < lon < FARTHEST):
-            return f"the position {lat:g}, {lon:g} is not on the globe: passed over"
+            return f"the position {lat:g}, {lon:g} is not on the globe: skipped"
         if not lat and not lon:
-            return "the position 0,0 is no answer: passed over"
+            return "the position 0,0 is not an answer: skipped"
         lat, lon = reading.to_degrees(lat, lon)
     try:
         position = Position(lat, lon)
     except ValueError as error:
-        return f"{error}: passed over"
-    return "the position 0,0 is no answer: passed over" if is_null_island(lat, lon) else position
+        return f"{error}: skipped"
+    return "the position 0,0 is not an answer: skipped" if is_null_island(lat, lon) else position
 
 
 def _unread(found: Any) -> str:
     """Why a value is not a position."""
     if found is None or found in ((None, None), "", ("", "")):
-        return "a place without a position was passed over"
+        return "a place without a position was skipped"
     text = ", ".join(map(str, found)) if isinstance(found, tuple) else str(found)
     quoted = f"{text[:QUOTED]}…" if len(text) > QUOTED else text
-    return f"{quoted!r} can't be read as a position: passed over"
+    return f"{quoted!r} can't be read as a position: skipped"
 
 
 def _pair(reading: Reading, value: Any) -> tuple[float | None, float | None]:

@@ -176,8 +176,8 @@ def _message(reading: Reading, data: Any, headers: Mapping[str, str]) -> str:
     """What the service says in words; where the description names no place, that of problem details (RFC 9457)."""
     found = [text for value in reading.message(data) if (text := as_written(value))] if reading.message else []
     if not found and isinstance(data, dict) and headers.get("content-type", "").startswith(PROBLEM):
-        told = (as_written(data.get("title")), as_written(data.get("detail")))
-        found = [": ".join(filter(None, told))]
+        texts = (as_written(data.get("title")), as_written(data.get("detail")))
+        found = [": ".join(filter(None, texts))]
     return " ".join(" ".join(found).split())[:300] if found else ""
 
 

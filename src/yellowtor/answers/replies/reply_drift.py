@@ -26,7 +26,7 @@ class Drift:
         self._found: Counter[str] = Counter()
         self._new = 0
         self._nothing = 0
-        self._told = set[str]()
+        self._warned = set[str]()
         self._words = set[str]()
 
     def note(self, kind: Kind, candidates: Sequence[Candidate], levels: Sequence[str] = ()) -> Iterator[str]:
@@ -42,9 +42,9 @@ class Drift:
         elif kind is Kind.ANSWERED:
             self._new += 1
             self._found.update(_fields(candidates))
-            lost = [name for name in self._always if not self._found[name] and name not in self._told]
+            lost = [name for name in self._always if not self._found[name] and name not in self._warned]
             if self._new >= NEW and lost:
-                self._told.update(lost)
+                self._warned.update(lost)
                 there = f"{', '.join(lost)} stood in each of the last {self._known} answers"
                 yield f"{self._service}: {there}, and in none of {self._new} new ones, {_may_be()}"
 

@@ -35,7 +35,7 @@ class Counter:
         self._store = store
         self._uses: dict[Window, Use] = {}
         self._others: Sequence[str] = ()  # windows that only other descriptions know
-        self._added = [0, 0]  # units and cost that these have not been told of
+        self._added = [0, 0]  # units and cost that the counters do not have yet
 
     def forget(self) -> None:
         """Read everything again when it is needed next."""
@@ -161,7 +161,7 @@ class Account(Counter):
 
     def stated(self, described: Pace, per_second: float) -> bool:
         """The service stated this pace; whether it is below the described one."""
-        self._learned = self._learned.told(described, per_second)
+        self._learned = self._learned.throttled(described, per_second)
         return self._learned.at == FOR_GOOD
 
     def put(self) -> None:

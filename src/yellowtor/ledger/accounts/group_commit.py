@@ -17,7 +17,6 @@ from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.accounts.orders import (
-    Heed,
     KeepTickets,
     LeaveQuestion,
     Order,
@@ -25,6 +24,7 @@ from yellowtor.ledger.accounts.orders import (
     Refuse,
     Release,
     Reserve,
+    RespectLimits,
     SettleReply,
     Shut,
 )
@@ -75,9 +75,9 @@ class GroupWriter:
     async def refuse(self, request_id: int, kind: Kind, took_s: float | None = None, tried: float = 0.0) -> None:
         await self._order(Refuse(request_id, kind, took_s, tried))
 
-    def heed(self, told: Sequence[StatedLimit], uncounted: int) -> None:
+    def respect_limits(self, limits: Sequence[StatedLimit], uncounted: int) -> None:
         """Go by what the service says of its limits, no later than with the next reservation."""
-        self._put(Heed(told, uncounted), None)
+        self._put(RespectLimits(limits, uncounted), None)
 
     def shut(self, seconds: float) -> None:
         """Pause the account for this time, at the latest with the next reservation."""

@@ -59,10 +59,10 @@ class Postpone:
 
 
 @dataclass(frozen=True, slots=True)
-class Heed:
+class RespectLimits:
     """Limits that the service states; uncounted is the number of reserved requests that it has not counted yet."""
 
-    told: Sequence[StatedLimit]
+    limits: Sequence[StatedLimit]
     uncounted: int
 
 
@@ -88,7 +88,7 @@ class KeepTickets:
     tickets: Mapping[str, Ticket | None]
 
 
-Order = Reserve | SettleReply | Refuse | Release | Postpone | Heed | Shut | LeaveQuestion | KeepTickets
+Order = Reserve | SettleReply | Refuse | Release | Postpone | RespectLimits | Shut | LeaveQuestion | KeepTickets
 OF_REQUEST = SettleReply | Refuse | Release
 
 

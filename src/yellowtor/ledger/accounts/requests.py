@@ -26,7 +26,6 @@ from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.in_flight import asked_elsewhere, others_in_flight
 from yellowtor.ledger.accounts.orders import (
     OF_REQUEST,
-    Heed,
     KeepTickets,
     LeaveQuestion,
     Order,
@@ -34,6 +33,7 @@ from yellowtor.ledger.accounts.orders import (
     Refuse,
     Release,
     Reserve,
+    RespectLimits,
     SettleReply,
     Shut,
     outcome_of,
@@ -143,8 +143,8 @@ class RequestBook:
                 )
             elif isinstance(order, Shut):
                 account.shut(now + timedelta(seconds=order.seconds))
-            elif isinstance(order, Heed):
-                self._differences |= account.heed(order.told, order.uncounted, now)
+            elif isinstance(order, RespectLimits):
+                self._differences |= account.respect_limits(order.limits, order.uncounted, now)
             else:
                 continue
             learned = True

@@ -137,13 +137,13 @@ class ServiceAccount:
         """The service refused a request as too fast, at `tried` requests a second."""
         self._account.too_fast(self._terms.pace, tried)
 
-    def heed(self, told: Sequence[StatedLimit], uncounted: int, now: datetime) -> dict[str, str]:
+    def respect_limits(self, limits: Sequence[StatedLimit], uncounted: int, now: datetime) -> dict[str, str]:
         """Keep to the stated limits where they allow less than the ledger; what differs, in sentences.
 
         uncounted is the number of reserved requests that the service has not counted yet.
         """
         differences = {}
-        for one in told:
+        for one in limits:
             if one.per_second is not None and self._account.stated(self._terms.pace, one.per_second):
                 said = f"{self._terms.pace.per_second:g}" if self._terms.pace.per_second else "any number of"
                 differences["pace"] = (
@@ -174,7 +174,7 @@ class ServiceAccount:
             return Spent("", "the run has spent its budget")
         names = " and ".join(limit.window.said for limit in empty)
         are = "are" if len(empty) > 1 else "is"
-        return Spent(stamp(max(limit.more_at(now) for limit in empty)), f"{names} {are} spent")
+        return Spent(stamp(max(limit.more_at(now) for limit in empty)), f"{names} {are} used up")
 
     def released(self, units: Mapping[int, int], cost: int) -> None:
         """These requests never left."""

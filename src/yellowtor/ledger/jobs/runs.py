@@ -62,5 +62,5 @@ def busy(other: Running | None, *, shareable: bool = False) -> Busy:
         who = f" ({other.worker.who} on {other.worker.host}, process {other.worker.process})"
     if other:
         since = f" since {datetime.fromisoformat(other.started_at):%Y-%m-%d %H:%M:%S} UTC"
-    share = ", or help it with --share" if shareable else ""
-    return Busy(f"Another run{who} works on this job{since}. Wait for its end, stop it{share}. Nothing was sent.")
+    what = "Wait for its end, stop it, or help it with --share" if shareable else "Wait for its end, or stop it"
+    return Busy(f"Another run{who} works on this job{since}. {what}. Nothing was sent.")

@@ -167,7 +167,7 @@ class ScanBook:
             if key in seen or self._store.connection.execute(query).first():
                 return key
             seen.add(key)
-        raise AssertionError("the key that stands twice was not found")
+        raise AssertionError("the key that occurs twice was not found")
 
     def _changed(self, first: int, *, all_of_them: bool) -> list[Known]:
         same = and_(work.c.job_id == self._job, work.c.key == scanned.c.key)

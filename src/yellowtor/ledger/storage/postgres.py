@@ -24,7 +24,7 @@ from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
-from yellowtor.ledger.storage.store import LedgerGone, Running, Store, batched, check_version, told
+from yellowtor.ledger.storage.store import LedgerGone, Running, Store, batched, check_version, driver_message
 
 BEAT_S = 5.0  # between two signs of life of a run
 LAPSE_S = 30.0  # without one for so long, it is dead
@@ -128,7 +128,9 @@ class PostgresStore(Store):
             engine = create_engine(self._url, isolation_level="AUTOCOMMIT", poolclass=NullPool, connect_args=SETTINGS)
             self._connected(engine)
         except OperationalError as error:  # the connection's, which has no statement that could be explained
-            raise LedgerGone(f"The ledger {self.name} can't be reached: {told(error)}. Nothing was sent.") from error
+            raise LedgerGone(
+                f"The ledger {self.name} can't be reached: {driver_message(error)}. Nothing was sent."
+            ) from error
         self.run(
             "SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') = 'off'"
         )
@@ -278,7 +280,9 @@ class PostgresStore(Store):
                 if self.is_open
                 else ("can't be reached", "Nothing was sent")
             )
-            raise LedgerGone(f"The ledger {self.name} {what}: {told(error)}. {fate}.") from context.original_exception
+            raise LedgerGone(
+                f"The ledger {self.name} {what}: {driver_message(error)}. {fate}."
+            ) from context.original_exception
         super()._explain(context)
 
 
@@ -299,10 +303,10 @@ def look_at_server(server: Server) -> str:
     try:
         with engine.connect() as connection:
             if connection.exec_driver_sql(MADE).first() is None:
-                return f"{server}, shared, made by the first run"
+                return f"{server}, shared, created by the first run"
             check_version(str(server), connection.exec_driver_sql("SELECT version FROM ledger").scalar_one())
     except DBAPIError as error:
-        raise LedgerTrouble(f"The ledger {server} can't be used: {told(error)}. Nothing was sent.") from error
+        raise LedgerTrouble(f"The ledger {server} can't be used: {driver_message(error)}. Nothing was sent.") from error
     return f"{server}, shared"
 
 

@@ -20,13 +20,13 @@ def expire(store: Store, now: datetime) -> Mapping[str, int]:
         .where(or_(asking.c.keep_days.is_not(None), asking.c.keep_nothing_days.is_not(None)))
         .group_by(asking.c.service)
     )
-    told = {}
+    counts = {}
     for service, days, nothing_days in rows.all():
         lives = [(reply.c.kind != NOTHING, days), (reply.c.kind == NOTHING, nothing_days or days)]
         past = [and_(kind, reply.c.received_at < before(now, life)) for kind, life in lives if life is not None]
         if count := let_go(store, and_(reply.c.service == service, or_(*past))):
-            told[service] = count
-    return told
+            counts[service] = count
+    return counts
 
 
 def let_go(store: Store, which: ColumnElement[bool]) -> int:

@@ -153,7 +153,7 @@ def look_at(path: Path) -> str:
         there = next(folder for folder in path.absolute().parents if folder.exists())
         if not os.access(there, os.W_OK):
             raise LedgerTrouble(f"The ledger {path} can't be made: {there} can't be written to.")
-        return f"{path}, made by the first run"
+        return f"{path}, created by the first run"
     try:
         with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as connection:
             (version,) = connection.execute("PRAGMA user_version").fetchone()

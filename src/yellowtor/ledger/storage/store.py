@@ -153,15 +153,17 @@ class Store(ABC):
             raise self._trouble(error) from context.original_exception
 
     def _trouble(self, error: DBAPIError) -> LedgerTrouble:
-        if any(word in told(error) for word in DAMAGED):
+        if any(word in driver_message(error) for word in DAMAGED):
             return LedgerTrouble(
-                f"The ledger {self.name} is damaged: {told(error)}. Put it back from a backup, or recover it: "
+                f"The ledger {self.name} is damaged: {driver_message(error)}. Restore a backup, or recover it: "
                 f"`sqlite3 {self.name} .recover | sqlite3 new.sqlite`. With a new ledger, what it knew is asked and "
                 f"paid again; the answers in your files stay.{'' if self.is_open else ' Nothing was sent.'}"
             )
         if not self.is_open:
-            return LedgerTrouble(f"The ledger {self.name} can't be opened: {told(error)}. Nothing was sent.")
-        return LedgerTrouble(f"The ledger {self.name} can't be used: {told(error)}. What was committed before is safe.")
+            return LedgerTrouble(f"The ledger {self.name} can't be opened: {driver_message(error)}. Nothing was sent.")
+        return LedgerTrouble(
+            f"The ledger {self.name} can't be used: {driver_message(error)}. What was committed before is safe."
+        )
 
 
 class TextsOf(FunctionElement[str]):
@@ -205,7 +207,7 @@ def batched(rows: Sequence[T], size: int) -> Iterator[Sequence[T]]:
     return (rows[at : at + size] for at in range(0, len(rows), size))
 
 
-def told(error: DBAPIError) -> str:
+def driver_message(error: DBAPIError) -> str:
     """What the database says, on one line."""
     lines = [line.strip().rstrip(".") for line in str(error.orig).splitlines() if line.strip()]
     return lines[0] if lines else type(error.orig).__name__

@@ -21,7 +21,7 @@ from yellowtor.allowance.retry import (
     Settle,
     StopAsking,
     decide,
-    told_wait_s,
+    requested_wait_s,
 )
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Question, Reserved, Spent, Ticket
 from yellowtor.answers.replies.kinds import Kind
@@ -55,7 +55,7 @@ class Asker:
         # Without a pace, the next question has its reservation by the time that a connection is free.
         self._workers = service.parallel if service.pace.per_second else 2 * service.parallel
         self._connections = asyncio.Semaphore(service.parallel)
-        self._told: list[StatedLimit] = []  # what the service said last of its limits
+        self._stated: list[StatedLimit] = []  # what the service said last of its limits
         self._reserved = 0  # units that were reserved, less those given back
         self._no_more = False  # nothing else is to be reserved; what is, may leave
         self._ahead: deque[Question] = deque()  # brought out of the ledger, and not taken by a worker yet
@@ -246,9 +246,9 @@ class Asker:
 
     def _heed(self, reply: Reply, number: int) -> None:
         """Apply the limits that the service states; requests reserved after `number` had left are not counted yet."""
-        if (limits := stated_limits(reply.headers)) and limits != self._told:
-            self._told = limits
-            self._writer.heed(limits, self._reserved - number)
+        if (limits := stated_limits(reply.headers)) and limits != self._stated:
+            self._stated = limits
+            self._writer.respect_limits(limits, self._reserved - number)
 
     def _take(self, replies: Sequence[Reply], attempt: int) -> Sequence[Taken]:
         """What each reply means, and what to do. A reply that is shared by all questions counts once."""
@@ -277,11 +277,11 @@ class Asker:
         now = self._clock.now()
         this = Attempt(attempt, 1 if read.lasting else self._service.tries, self._random.random())
         decision = decide(read.kind, reply.status, reply.headers, this, now)
-        told = None if isinstance(decision, Settle) else told_wait_s(read.kind, reply.headers, now)
-        if told and (read.kind is Kind.TOO_FAST or read.kind is Kind.WINDOW_SPENT):
-            self._writer.shut(told)
+        wait_s = None if isinstance(decision, Settle) else requested_wait_s(read.kind, reply.headers, now)
+        if wait_s and (read.kind is Kind.TOO_FAST or read.kind is Kind.WINDOW_SPENT):
+            self._writer.shut(wait_s)
         if isinstance(decision, StopAsking):
-            resets_at = (now + timedelta(seconds=told)).isoformat(timespec="seconds") if told else ""
+            resets_at = (now + timedelta(seconds=wait_s)).isoformat(timespec="seconds") if wait_s else ""
             self._note_stop(decision.why, read.message, resets_at)
             self._stop()
         elif isinstance(decision, Retry) and read.kind is Kind.TOO_FAST:
@@ -299,7 +299,9 @@ class Asker:
                 self.result.settled += 1
                 self._watch.advanced(1)
             elif left:
-                tried = self._gate.rate() if told_wait_s(read.kind, reply.headers, self._clock.now()) is None else 0.0
+                tried = (
+                    self._gate.rate() if requested_wait_s(read.kind, reply.headers, self._clock.now()) is None else 0.0
+                )
                 await self._writer.refuse(reserved.request_id, read.kind, took_s, tried)
             if not left:
                 await self._give_back(reserved)

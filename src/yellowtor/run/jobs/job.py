@@ -158,9 +158,11 @@ class Job(Settings):
 
     def ask_next(self) -> AskNext:
         """When the next service is asked."""
-        told = self.ask.next
-        below = self.judge.place_at if told.below is None else told.below
-        return AskNext(below, told.nothing_found, told.failed, told.coarser_than, told.outside_area)
+        next_service = self.ask.next
+        below = self.judge.place_at if next_service.below is None else next_service.below
+        return AskNext(
+            below, next_service.nothing_found, next_service.failed, next_service.coarser_than, next_service.outside_area
+        )
 
     def held_columns(self) -> tuple[str | None, str | None]:
         """The columns with the coordinates that records have already."""
@@ -190,7 +192,7 @@ class Job(Settings):
         write = self.write
         if self.records.database is not None and write.to is not None:
             raise ValueError(
-                'write.to is a file, and the records are in a database: say in_place = true or table = "…"'
+                'write.to is a file, and the records are in a database: set in_place = true or table = "…"'
             )
         if self.records.database is None and write.table is not None:
             raise ValueError('write.table is in a database, and the records are in a file: say to = "…"')

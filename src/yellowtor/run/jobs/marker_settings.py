@@ -46,8 +46,8 @@ class MarkerSettings(Settings):
 
     @field_validator(*(known.name for known in FORMATS), check_fields=False)
     @classmethod
-    def _ending(cls, path: Path | None, told: ValidationInfo) -> Path | None:
-        endings = next(known.endings for known in FORMATS if known.name == told.field_name)
+    def _ending(cls, path: Path | None, info: ValidationInfo) -> Path | None:
+        endings = next(known.endings for known in FORMATS if known.name == info.field_name)
         if path is not None and path.suffix.lower() not in endings:
             raise ValueError(f"{path.name!r} must end in {' or '.join(endings)}")
         return path

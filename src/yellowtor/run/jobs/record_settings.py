@@ -155,12 +155,12 @@ class AddressColumns(Settings):
     @model_validator(mode="after")
     def _some_column(self) -> "AddressColumns":
         if self.line and self.whole:
-            raise ValueError("whole and line are two ways to say the same: keep one")
+            raise ValueError("use either whole or line")
         read = self.composing().raw_columns()
         if not read:
             raise ValueError('names no column: at least one part needs one, such as street = "Street"')
         if stray := [column for column in self.words if column not in read]:
-            raise ValueError(f"words speaks of the column {stray[0]!r}, which is no part of the address")
+            raise ValueError(f"words names the column {stray[0]!r}, which is not part of the address")
         return self
 
     def columns(self) -> dict[str, str]:

@@ -108,7 +108,7 @@ class Write(Settings):
     def _of_parts(cls, lines: list[str]) -> list[str]:
         for line in lines:
             if stray := set(LineTemplate(line).columns) - set(PARTS) - {"country_code"}:
-                raise ValueError(f"{{{min(stray)}}} is no part of an address (there are: {', '.join(PARTS[1:])})")
+                raise ValueError(f"{{{min(stray)}}} is not part of an address (there are: {', '.join(PARTS[1:])})")
         return lines
 
     @model_validator(mode="after")
@@ -116,7 +116,7 @@ class Write(Settings):
         if self.in_place + (self.to is not None) + (self.table is not None) != 1:
             raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
         if not self.columns.mapped():
-            raise ValueError("columns names none: say at least latitude and longitude")
+            raise ValueError("columns is empty: name at least latitude and longitude")
         if (self.crs is None) != (self.columns.x is None):
             raise ValueError("crs and columns.x, columns.y belong together")
         return self

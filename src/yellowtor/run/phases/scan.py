@@ -58,7 +58,7 @@ class RowReader:
         if twice := [name for name in dict.fromkeys(named) if table.header.count(name) > 1]:
             raise BadSource(
                 f"{table.name} has more than one column called {', '.join(map(repr, twice))}, which the job names. "
-                "Give each a name of its own. Nothing was sent."
+                "Give each a different name. Nothing was sent."
             )
         if missing := [name for name in dict.fromkeys(wanted) if name not in table.header]:
             have = ", ".join(filter(None, table.header))
@@ -293,6 +293,6 @@ def no_key(reader: RowReader, table: Table, at: int) -> BadSource:
 def key_twice(reader: RowReader, table: Table, key: str) -> BadSource:
     """What to say of a key that two records have."""
     return BadSource(
-        f"{table.name}: the key {shown_key(key)!r} in column {reader.key_columns} stands twice; a key must tell "
+        f"{table.name}: the key {shown_key(key)!r} in column {reader.key_columns} occurs twice; a key must tell "
         "records apart. Nothing was sent."
     )

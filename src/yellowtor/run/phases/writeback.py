@@ -274,12 +274,12 @@ class WriteBack:
                 position = self._given_back(back) or stored
                 raw_hash = self._reader.raw_hash_with(batch[at], back) if back else None
                 raw_hash = None if raw_hash == answer.raw_hash else raw_hash
-                told = sent if sent != position else None
-                stale = position != answer.written or told != answer.sent
+                previous = sent if sent != position else None
+                stale = position != answer.written or previous != answer.sent
                 if answer.id in self._left and not raw_hash:
                     continue
                 if stale or raw_hash or (here and answer.held is not None):
-                    new.append(Written(answer.id, position, told, raw_hash))
+                    new.append(Written(answer.id, position, previous, raw_hash))
         self._book.note_written(new)
 
     def _given_back(self, texts: Mapping[str, str] | None) -> Position | None:

@@ -20,7 +20,7 @@ from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, Texts, as_text, as_texts, ignore_written
 from yellowtor.tables.column_precision import as_stored, remark
-from yellowtor.tables.database.database_source import Named, Place, open_engine, told
+from yellowtor.tables.database.database_source import Named, Place, open_engine, translated
 from yellowtor.tables.database.database_target import Create, Target, column, columns_of
 from yellowtor.tables.database.dialects.registry import dialect_of
 from yellowtor.tables.database.load import Load
@@ -50,7 +50,7 @@ class DatabaseTable:
         self._place = place
         url = place.full_url(folder)
         self.name = f"{place.table or 'The query'} in {place.shown()}"
-        with told(self.name, "can't be opened"):
+        with translated(self.name, "can't be opened"):
             self._engine = open_engine(url)
             there = self._columns()
             self._kinds = there
@@ -63,7 +63,7 @@ class DatabaseTable:
             )
         table = place.results or place.table
         assert table is not None, "the job sees to it that a query has a table of results"
-        with told(str(table), "can't be opened"):
+        with translated(str(table), "can't be opened"):
             self._target = Target(self._engine, table, self.keys, answers, place.results is None, create)
         own = [] if place.results else self._target.present
         self.header = list(dict.fromkeys([*wanted, *own]))
@@ -79,7 +79,7 @@ class DatabaseTable:
         query = self._records(self.header).order_by(*order, *map(column, self.keys))
         self._read = None
         spool = Spool()
-        with told(self.name, "can't be read"), self._engine.connect() as connection:
+        with translated(self.name, "can't be read"), self._engine.connect() as connection:
             streaming = connection.execution_options(stream_results=True, yield_per=PAGE)
             found = streaming.execute(query)
             cursor: Any = found.cursor
@@ -106,7 +106,7 @@ class DatabaseTable:
                 pass
         assert self._read is not None, "they were read just now"
         written = [0]
-        with told(self.destination, "can't be written any further", lambda: written[0]):
+        with translated(self.destination, "can't be written any further", lambda: written[0]):
             self._target.make(self._records(self.keys))
             with (
                 self._engine.execution_options(writes=True).connect() as connection,
@@ -137,9 +137,9 @@ class DatabaseTable:
         """Raise BadSource when the answers can't be written."""
         del to
         records = self._records(self.header)
-        with told(self.name, "can't be read"), self._engine.connect() as connection:
+        with translated(self.name, "can't be read"), self._engine.connect() as connection:
             some = connection.execute(records.limit(TRIED)).all()
-        with told(self.destination, "can't be written"):
+        with translated(self.destination, "can't be written"):
             self._target.check()
             tried = [dict(zip(self.header, row, strict=True)) for row in some]
             try_to_write(self._target, records, self._compared, tried)
@@ -154,10 +154,10 @@ class DatabaseTable:
         known = [read[name] for name in (*self.keys, *self._compared)]
         loads = []
         for which, places in _by_cells(answers, changing):
-            told: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
+            known_cells: list[Sequence[Any]] = [*known, *(answers[at] for at in which)]
             if len(places) < len(page[0]):
-                told = [[column[at] for at in places] for column in told]
-            loads.append(self._target.load(told, [names[at] for at in which]))
+                known_cells = [[column[at] for at in places] for column in known_cells]
+            loads.append(self._target.load(known_cells, [names[at] for at in which]))
         return loads
 
     def _as_given_back(self, answers: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
@@ -281,7 +281,7 @@ def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterab
 def tables_of(url: str, password: Secret | None, folder: Path) -> list[Named]:
     """The tables and views of a database, those of its default schema first; none of PostGIS. Raises BadSource."""
     place = Place(DatabaseUrl(url, password), None)
-    with told(place.shown(), "can't be opened"):
+    with translated(place.shown(), "can't be opened"):
         look = sa.inspect(open_engine(place.full_url(folder)))
         own = [Named(name) for name in (*look.get_table_names(), *look.get_view_names())]
         hidden = {
@@ -302,7 +302,7 @@ def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[R
     """The columns of a table, its first rows, and its primary key. Raises BadSource."""
     table = place.table
     assert table is not None, "a sample is of a table"
-    with told(f"{table} in {place.shown()}", "can't be read"):
+    with translated(f"{table} in {place.shown()}", "can't be read"):
         engine = open_engine(place.full_url(folder))
         header = list(columns_of(engine, table))
         query = sa.select(*map(column, header)).select_from(sa.table(table.table, schema=table.schema)).limit(count)

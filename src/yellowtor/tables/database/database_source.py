@@ -41,7 +41,7 @@ class Named:
         found = _NAME.fullmatch(text.strip())
         if found is None:
             raise BadSource(
-                f'{text!r} is no name of a table: write sites, public.sites, or "my.sites" in quotes. Nothing was sent.'
+                f'{text!r} is not a table name: write sites, public.sites, or "my.sites" in quotes. Nothing was sent.'
             )
         schema, table = (name and _unquoted(name) for name in found.groups())
         return cls(table, schema or None)
@@ -94,7 +94,7 @@ def open_engine(url: URL) -> sa.Engine:
 
 
 @contextmanager
-def told(name: str, what: str, written: Callable[[], int] | None = None) -> Iterator[None]:
+def translated(name: str, what: str, written: Callable[[], int] | None = None) -> Iterator[None]:
     """The database's errors, as ours. written tells how many rows are there already, while rows are written."""
     try:
         yield

@@ -70,14 +70,14 @@ class Target:
         """Raise BadSource when answers can't go in here, before anything is sent."""
         if not self.exists and not self.create:
             raise BadSource(
-                f"There is no table {self.table} for the answers. Say create = true under [write] to have it made. "
+                f"There is no table {self.table} for the answers. Set create = true under [write] to create it. "
                 "Nothing was sent."
             )
         if self.exists and (lost := [key for key in self.keys if key not in self._there]):
             raise BadSource(f"{self.table} has no column {_list(lost)}, the key of the records. Nothing was sent.")
         if self._missing and not self.create:
             raise BadSource(
-                f"{self.table} has no column {_list(self._missing)} for the answers. Say create = true under "
+                f"{self.table} has no column {_list(self._missing)} for the answers. Set create = true under "
                 "[write] to have them made. Nothing was sent."
             )
         if "geometry" in self.columns and not self._dialect.has_geometry(self.engine):

@@ -40,9 +40,9 @@ class JsonLinesTable(JsonTable):
         try:
             value = load_json(text)
         except ValueError as error:
-            raise BadSource(f"{self.name}, line {number}: no JSON ({error}). Nothing was written.") from error
+            raise BadSource(f"{self.name}, line {number}: not JSON ({error}). Nothing was written.") from error
         if not isinstance(value, dict):
-            raise BadSource(f"{self.name}, line {number}: no JSON object, but {text[:40]!r}. Nothing was written.")
+            raise BadSource(f"{self.name}, line {number}: not a JSON object, but {text[:40]!r}. Nothing was written.")
         return value
 
     def batches(self) -> Iterator[Sequence[Row]]:

@@ -54,8 +54,8 @@ class JsonTable(FileTable):
 
     def _changes(self, columns: Sequence[str], cells: Sequence[Any]) -> dict[str, Any]:
         """What a record's new cells are in JSON; cells that are to be left are not among them."""
-        told = zip(columns, cells, strict=True)
-        return {name: None if cell == "" else cell for name, cell in told if cell is not LEAVE}
+        pairs = zip(columns, cells, strict=True)
+        return {name: None if cell == "" else cell for name, cell in pairs if cell is not LEAVE}
 
 
 class JsonArrayTable(JsonTable):
@@ -78,13 +78,13 @@ class JsonArrayTable(JsonTable):
         try:
             value = load_json(data.removeprefix(BOM))
         except ValueError as error:
-            raise BadSource(f"{self.name}: no JSON ({error}). Nothing was sent.") from error
+            raise BadSource(f"{self.name}: not JSON ({error}). Nothing was sent.") from error
         self._records = [self._record(each, number) for number, each in enumerate(self._array(value), 1)]
         self._text = data.decode()
 
     def _array(self, value: Any) -> Sequence[Any]:
         if not isinstance(value, list):
-            raise BadSource(f"{self.name} is no array of JSON objects any more. Nothing was written.")
+            raise BadSource(f"{self.name} is not an array of JSON objects any more. Nothing was written.")
         return value
 
     def _array_at(self) -> int:
@@ -92,7 +92,7 @@ class JsonArrayTable(JsonTable):
 
     def _record(self, value: Any, number: int) -> dict[str, Any]:
         if not isinstance(value, dict):
-            raise BadSource(f"{self.name}: element {number} is no JSON object, but {value!r:.40}. Nothing was sent.")
+            raise BadSource(f"{self.name}: element {number} is not a JSON object, but {value!r:.40}. Nothing was sent.")
         return flat(value)
 
     def batches(self) -> Iterator[Sequence[Row]]:
@@ -138,7 +138,7 @@ class GeoJsonTable(JsonArrayTable):
         features = value.get("features") if isinstance(value, dict) else None
         if not isinstance(features, list):
             other = ", nor an array of records" if self.path.suffix.lower() == ".json" else ""
-            raise BadSource(f"{self.name} is no GeoJSON feature collection (RFC 7946){other}. Nothing was sent.")
+            raise BadSource(f"{self.name} is not a GeoJSON feature collection (RFC 7946){other}. Nothing was sent.")
         return features
 
     def _array_at(self) -> int:
@@ -146,12 +146,12 @@ class GeoJsonTable(JsonArrayTable):
 
     def _record(self, value: Any, number: int) -> dict[str, Any]:
         if not isinstance(value, dict) or value.get("type") != "Feature":
-            raise BadSource(f"{self.name}: element {number} of its features is no feature. Nothing was sent.")
+            raise BadSource(f"{self.name}: element {number} of its features is not a feature. Nothing was sent.")
         geometry = value.get("geometry") or {"type": "Point"}
         properties = value.get("properties") or {}
         coordinates = geometry.get("coordinates") or [] if isinstance(geometry, dict) else None
         if not isinstance(properties, dict) or not isinstance(coordinates, list):
-            raise BadSource(f"{self.name}: feature {number} is none of RFC 7946. Nothing was sent.")
+            raise BadSource(f"{self.name}: feature {number} is not valid by RFC 7946. Nothing was sent.")
         if geometry.get("type") != "Point":
             raise BadSource(
                 f"{self.name}: feature {number} has a {geometry.get('type')}; only points are records. "
@@ -221,7 +221,7 @@ def _sound(value: Any) -> Any:
 
 
 def _no_constant(name: str) -> Any:
-    raise ValueError(f"{name} is none")
+    raise ValueError(f"{name} is not a JSON value")
 
 
 def flat(record: Mapping[str, Any], before: str = "") -> dict[str, Any]:

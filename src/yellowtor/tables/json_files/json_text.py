@@ -76,7 +76,7 @@ def edits(text: str, at: int, changes: Mapping[Sequence[str], Any]) -> list[tupl
         if span and () not in inner and text[span.start] == "{":
             done += edits(text, span.start, inner)
         elif span and () not in inner and text[span.start : span.end] != "null":
-            raise ValueError(f"{name!r} holds {text[span.start : span.end][:40]}, which is no object")
+            raise ValueError(f"{name!r} holds {text[span.start : span.end][:40]}, which is not an object")
         elif (value := _nested(inner)) != (json.loads(text[span.start : span.end]) if span else None):
             if span:
                 done.append((span, _json(value)))

@@ -35,12 +35,12 @@ class DelimitedTable(FileTable):
     def __init__(
         self,
         path: Path,
-        told: StatedDialect = StatedDialect(),  # noqa: B008 - a frozen value
+        stated: StatedDialect = StatedDialect(),  # noqa: B008 - a frozen value
         backup: Path | None = None,
         name: str = "",
     ) -> None:
         super().__init__(path, backup, name)
-        self._told = told
+        self._stated = stated
         self._open()
 
     def _open(self) -> None:
@@ -48,7 +48,7 @@ class DelimitedTable(FileTable):
         try:
             with self._open_bytes() as file:
                 sample = file.read(SAMPLE)
-            self.dialect = find_dialect(sample, self._told)
+            self.dialect = find_dialect(sample, self._stated)
         except FileNotFoundError as error:
             raise BadSource(f"There is no file {self.name}. Nothing was sent.") from error
         except (OSError, EOFError, zlib.error) as error:
@@ -59,7 +59,7 @@ class DelimitedTable(FileTable):
         self.header = checked_header([name.strip(BLANKS) for name in first], self.name)
         self.decimal = self.dialect.decimal
         self.endings = frozenset(with_gz(TABBED if self.dialect.delimiter == "\t" else PLAIN))
-        said = self.dialect.said(sample) if self._told == StatedDialect() else ""
+        said = self.dialect.said(sample) if self._stated == StatedDialect() else ""
         self.remarks = [f"{self.name} is read {said}"] if said else []
 
     def _open_bytes(self) -> BinaryIO:
@@ -121,7 +121,7 @@ class DelimitedTable(FileTable):
         except UnicodeDecodeError as error:
             raise BadSource(
                 f"{self.name} can't be read as {self.dialect.encoding} after line {lines.number} "
-                f'({error.reason}). Say its encoding: [records.text] encoding = "…". Nothing was written.'
+                f'({error.reason}). Set its encoding: [records.text] encoding = "…". Nothing was written.'
             ) from error
         except csv.Error as error:
             hint = "; a quote before it may have no end" if "field larger" in str(error) else ""
@@ -250,8 +250,8 @@ class _Writing:
         written = self._texts(texts, always=place in self._quoted)
         if old is None:
             return written if LEAVE not in new else ["" if c is LEAVE else w for c, w in zip(new, written, strict=True)]
-        told = zip(new, texts, old, written, raw, strict=True)
-        return [before if cell is LEAVE or text == was else now for cell, text, was, now, before in told]
+        rows = zip(new, texts, old, written, raw, strict=True)
+        return [before if cell is LEAVE or text == was else now for cell, text, was, now, before in rows]
 
     def _as_texts(self, new: NewCells) -> Sequence[str]:
         """New cells as texts; one that a spreadsheet would take for a formula gets an apostrophe first."""

@@ -60,7 +60,7 @@ class Dialect:
         words = re.finditer(r"\w+", sample.decode(self.encoding, errors="replace"))
         word = next((found[0] for found in words if not found[0].isascii()), "")
         if word and self.encoding in CODE_PAGES:
-            said[0] += f" (such as {word[:40]!r}; if that looks wrong, say its encoding under [records.text])"
+            said[0] += f" (such as {word[:40]!r}; if that looks wrong, set the encoding under [records.text])"
         names = {"\t": "tabs", ";": "semicolons", "|": "bars"}
         if self.delimiter != ",":
             said.append(f"with fields parted by {names.get(self.delimiter, repr(self.delimiter))}")
@@ -69,9 +69,9 @@ class Dialect:
         return ", ".join([*said, *(["with decimal commas"] if self.decimal == "," else [])])
 
 
-def find_dialect(sample: bytes, told: StatedDialect) -> Dialect:
+def find_dialect(sample: bytes, stated: StatedDialect) -> Dialect:
     """The dialect of a file that begins so."""
-    encoding = _with_order(told.encoding, sample) if told.encoding else _encoding(sample)
+    encoding = _with_order(stated.encoding, sample) if stated.encoding else _encoding(sample)
     text = codecs.getincrementaldecoder(encoding)(errors="replace").decode(sample, final=len(sample) < SAMPLE)
     text = text.removeprefix(MARK)
     separator = _SEPARATOR.match(text)
@@ -80,9 +80,9 @@ def find_dialect(sample: bytes, told: StatedDialect) -> Dialect:
     if len(sample) == SAMPLE:
         text = text[: text.rfind(line_end) + 1] or text  # the last line may be cut
     lines = list(StringIO(text, newline=""))
-    quote = told.quote or ("'" if re.match(r"'[^'\r\n]*'[,;\t|]", text) else '"')
-    delimiter = told.delimiter or (separator[1] if separator else _delimiter(lines, quote))
-    decimal = told.decimal or _decimal(_rows(lines, delimiter, quote))
+    quote = stated.quote or ("'" if re.match(r"'[^'\r\n]*'[,;\t|]", text) else '"')
+    delimiter = stated.delimiter or (separator[1] if separator else _delimiter(lines, quote))
+    decimal = stated.decimal or _decimal(_rows(lines, delimiter, quote))
     quoting = _quoting(text, delimiter, quote)
     return Dialect(encoding, delimiter, quote, decimal, line_end, *quoting, skip=int(bool(separator)))
 

@@ -55,4 +55,4 @@ def parse_block(text: str) -> Block:
             and (block.last_column is None or block.last_column >= block.first_column)
         ):
             return block
-    raise BadSource(f"records.block = {text!r} is no block of cells, such as B4, B4:H or B4:H200. Nothing was sent.")
+    raise BadSource(f"records.block = {text!r} is not a block of cells, such as B4, B4:H or B4:H200. Nothing was sent.")

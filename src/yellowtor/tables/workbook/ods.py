@@ -110,10 +110,10 @@ def seen(xml: bytes, sheet: str) -> Seen:
         for cell in _runs(_CELL, inner, 0, len(inner)):
             if _MERGED.search(cell.found[2]):
                 merged.append((row.at, cell.at))
-            told = _SHOWN.search(cell.found[3] or b"")
-            if told and attribute(cell.found[2], b"office:value-type") == b"float":
+            shown = _SHOWN.search(cell.found[3] or b"")
+            if shown and attribute(cell.found[2], b"office:value-type") == b"float":
                 for n in range(row.many):
-                    zeros |= {(row.at + n + 1, cell.at + c): told[1].decode() for c in range(cell.many)}
+                    zeros |= {(row.at + n + 1, cell.at + c): shown[1].decode() for c in range(cell.many)}
     return Seen(zeros, hidden, merged)
 
 

@@ -69,9 +69,9 @@ def occupied(text: SheetText, columns: Collection[int]) -> dict[int, set[int]]:
 def _formulas(text: SheetText) -> Iterator[tuple[str, Block | None]]:
     """The cells with formulas, and the block of their results if it is larger than the cell."""
     for where, at in formula_cells(text):
-        told = text.xml[at : text.xml.find(b">", at)]
-        kind = attribute(told, b"t")
-        block = attribute(told, b"ref")
+        tag = text.xml[at : text.xml.find(b">", at)]
+        kind = attribute(tag, b"t")
+        block = attribute(tag, b"ref")
         wide = kind in {b"array", b"dataTable"} and block is not None and b":" in block
         yield where, parse_block(block.decode()) if wide and block else None
 
@@ -145,8 +145,8 @@ def with_calculation(content: bytes) -> bytes:
     """The workbook's part, so that all formulas are calculated when it is opened (fullCalcOnLoad, 18.2.2)."""
     found = _CALCULATION.search(content)
     if found:
-        told = attribute(found[2], b"fullCalcOnLoad")
-        if told in {b"1", b"true"}:
+        flag = attribute(found[2], b"fullCalcOnLoad")
+        if flag in {b"1", b"true"}:
             return content
         rest = re.sub(rb"""\s*\bfullCalcOnLoad=["'][^"']*["']""", b"", found[2])
         new = b'<%scalcPr%s fullCalcOnLoad="1"%s>' % (found[1], rest.rstrip(), found[3])

@@ -88,14 +88,14 @@ def _found_rows(names: Names, xml: bytes, at: int, end: int) -> Iterator[SheetRo
         before = number
         ends = closing
         if found := plain(xml, start, closing):
-            told, rest, reference = found.groups()
-            number = int(told)
+            written, rest, reference = found.groups()
+            number = int(written)
             tag = found.end(2)
             inner = tag + 1
             last = column_of(reference) if reference else _UNSEEN
         else:
-            told, rest, tag, inner = _other_row(names, xml, start)
-            number = int(told) if told else before + 1
+            written, rest, tag, inner = _other_row(names, xml, start)
+            number = int(written) if written else before + 1
             last = _UNSEEN
             if xml[inner - 2] == _SLASH:
                 last = -1
@@ -113,11 +113,11 @@ def _other_row(names: Names, xml: bytes, start: int) -> tuple[bytes | None, byte
     found = names.attributes.match(xml, start + len(names.row_starts))
     if not found:
         raise Unsafe("a row of its XML can't be read; save the workbook anew.")
-    told = attribute(found[1], b"r")
+    written = attribute(found[1], b"r")
     rest = found[1].rstrip()
-    if told and not told.isdigit():
+    if written and not written.isdigit():
         raise Unsafe("a row of its XML has no number; save the workbook anew.")
-    return told, rest, found.start(1) + len(rest), found.end()
+    return written, rest, found.start(1) + len(rest), found.end()
 
 
 @lru_cache

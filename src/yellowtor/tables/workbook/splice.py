@@ -229,8 +229,8 @@ def _changed(names: Names, inner: bytes, number: int, cells: dict[int, Cell], sp
     pieces: list[tuple[int, bytes]] = []
     column = -1
     for cell in names.cell.finditer(inner):
-        told = attribute(cell[1], b"r")
-        column = column_of(told) if told else column + 1
+        reference = attribute(cell[1], b"r")
+        column = column_of(reference) if reference else column + 1
         if column not in cells:
             pieces.append((column, cell[0]))
         else:

@@ -40,8 +40,8 @@ def grown_tables(
 
 def _check_names(xml: bytes, names: Sequence[str]) -> None:
     """Raise Unsafe where a table would have two columns of one name: spreadsheets take capitals for small letters."""
-    told = re.findall(rb"""<(?:\w+:)?tableColumn\b[^>]*?\bname=(?:"([^"]*)"|'([^']*)')""", xml)
-    there = {unescape((one or other).decode()).casefold(): unescape((one or other).decode()) for one, other in told}
+    found = re.findall(rb"""<(?:\w+:)?tableColumn\b[^>]*?\bname=(?:"([^"]*)"|'([^']*)')""", xml)
+    there = {unescape((one or other).decode()).casefold(): unescape((one or other).decode()) for one, other in found}
     for name in names:
         if (other := there.setdefault(name.casefold(), name)) is not name:
             raise Unsafe(f"the table has a column {other!r}, and {name!r} is the same name to it: write {other!r}.")

@@ -70,9 +70,9 @@ class WorkbookTable(FileTable):
             names = book.names
             if not names:
                 raise BadSource(f"{path} has no sheets. Nothing was sent.")
-            told = parse_block(block) if block else None
+            given = parse_block(block) if block else None
             if table:
-                sheet, told = named_table(path, names, table)
+                sheet, given = named_table(path, names, table)
             self.sheet = sheet or names[0]
             if self.sheet not in names:
                 raise BadSource(
@@ -81,12 +81,12 @@ class WorkbookTable(FileTable):
             book.begin(self.sheet)
             self._shown, hidden, merged = self._from_xml(write=bool(answers))
             page = book.sheet(self.sheet)
-            self.header = self._header(page, told, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
+            self.header = self._header(page, given, [*merged, *(first for first, _ in page.merged_cell_ranges or [])])
             self._read: tuple[State, calamine.CalamineSheet] | None = book.state, page
-        self._told: State = None
+        self._state_read: State = None
         self._expected: tuple[State, int] | None = None
         self._added = added = [name for name in answers if name not in self.header]
-        if added and block and told and told.last_column is not None:
+        if added and block and given and given.last_column is not None:
             raise BadSource(
                 f"The block {block} of {path} has no column {', '.join(map(repr, added))} for the answers. Leave its "
                 f"end open, or make them. Nothing was sent."
@@ -101,9 +101,7 @@ class WorkbookTable(FileTable):
                 f"at {self._merged[0]}: only the first cell of each says something"
             )
         if self._text and is_protected(self._text[1]):
-            self.remarks.append(
-                f"the sheet {self.sheet!r} is protected against changes; answers are written all the same"
-            )
+            self.remarks.append(f"the sheet {self.sheet!r} is protected against changes; answers are written anyway")
         if self._text and (open_ends := without_result(self._text[1])):
             self.remarks.append(
                 f"formulas on the sheet {self.sheet!r} without a result yet: {len(open_ends):,}, the first in "
@@ -112,26 +110,28 @@ class WorkbookTable(FileTable):
         if hidden:
             self.remarks.append(f"{hidden:,} hidden rows of the sheet {self.sheet!r} are records like the others")
 
-    def _header(self, page: calamine.CalamineSheet, told: Block | None, merged: Sequence[tuple[int, int]]) -> list[str]:
+    def _header(
+        self, page: calamine.CalamineSheet, given: Block | None, merged: Sequence[tuple[int, int]]
+    ) -> list[str]:
         where = f"The sheet {self.sheet!r} of {self.path}"
         if page.start is None or page.end is None:
             raise BadSource(f"{where} is empty. Nothing was sent.")
         top, left = page.start
         self._left = left  # rows count from the sheet's first, cells from here
-        self._block = told or Block(top, left)
-        if told and (told.first_row > page.end[0] or told.first_column > page.end[1]):
-            raise BadSource(f"{where} has nothing where its records are said to be. Nothing was sent.")
+        self._block = given or Block(top, left)
+        if given and (given.first_row > page.end[0] or given.first_column > page.end[1]):
+            raise BadSource(f"{where} is empty in the cells that records.block names. Nothing was sent.")
         for row, column in merged:
             if row == self._block.first_row:
                 raise BadSource(
                     f"The header of the sheet {self.sheet!r} of {self.path} has merged cells (at column "
-                    f"{column + 1}). Unmerge them, so that each column has a name of its own. Nothing was sent."
+                    f"{column + 1}). Unmerge them, so that each column has its own name. Nothing was sent."
                 )
         names = next(islice(rows_of(page, where), self._block.first_row, None))
         last = page.end[1] if self._block.last_column is None else min(self._block.last_column, page.end[1])
         self._width = last - self._block.first_column + 1
         cells = self._cut(names, "")
-        if told and told.last_column is None:  # up to the first column without a name
+        if given and given.last_column is None:  # up to the first column without a name
             self._width = next((at for at, cell in enumerate(cells) if not as_text(cell).strip()), len(cells))
         beyond = self._block.first_column + self._width - self._left
         self._beside = [as_text(cell).strip() for cell in names[max(0, beyond) :]] if names else []
@@ -153,7 +153,7 @@ class WorkbookTable(FileTable):
         """What calamine does not tell: numbers shown with leading zeros, by row and column; hidden rows; merged cells.
 
         Where the sheet is to be written, its text is made ready for that: there is time while calamine reads. Why this
-        is not safe is told by check_target().
+        is not safe is given by check_target().
         """
         self._text: tuple[State, SheetText] | None = None
         self._unsafe = ""
@@ -189,7 +189,7 @@ class WorkbookTable(FileTable):
         return {name for at, name in enumerate(self.header, self._block.first_column) if at in columns}
 
     def batches(self) -> Iterator[Sequence[Row]]:
-        """The rows below the header, as texts, 5,000 at a time; all blank ones are passed over."""
+        """The rows below the header, as texts, 5,000 at a time; all blank ones are skipped."""
         for _, rows in self._numbered():
             yield rows
 
@@ -205,7 +205,7 @@ class WorkbookTable(FileTable):
             yield book.state, book.sheet(self.sheet)
 
     def fingerprint(self) -> str:
-        self._told = state_of(self.path)
+        self._state_read = state_of(self.path)
         return super().fingerprint()
 
     def expect(self, records: int) -> None:
@@ -213,7 +213,7 @@ class WorkbookTable(FileTable):
 
         Rows need not be read to be numbered.
         """
-        self._expected = self._told, records
+        self._expected = self._state_read, records
 
     def _numbered(self) -> Iterator[tuple[Sequence[int], Sequence[Row]]]:
         """Batches of rows that are not blank: their numbers in the sheet, from 1, and their cells.

@@ -171,8 +171,8 @@ def _check_extent(path: Path, sheet: str) -> None:
     with readable(path), zipfile.ZipFile(path) as package:
         member = sheet_member(package, sheet)
         with package.open(member) as part:
-            told = _DIMENSION.search(part.read(HEAD))
-        if not told or _area(told[1], told[2]) <= MOST:
+            dimension = _DIMENSION.search(part.read(HEAD))
+        if not dimension or _area(dimension[1], dimension[2]) <= MOST:
             return
         xml = package.read(member)
     right = (b"A", b"1")
@@ -187,7 +187,7 @@ def _check_extent(path: Path, sheet: str) -> None:
         first, second = (b"".join(cell).decode() for cell in (right, low))
         raise BadSource(
             f"{path}: the cells of the sheet {sheet!r} reach to {first} and to {second}, which is too far to read. "
-            "Empty those that are no records. Nothing was sent."
+            "Empty those that are not records. Nothing was sent."
         )
 
 
@@ -204,4 +204,4 @@ def _readable(path: Path) -> Iterator[None]:
         raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.") from error
     except (calamine.CalamineError, OSError) as error:
         check_package(path)
-        raise BadSource(f"{path} is no workbook that can be read, or damaged: {error}. Nothing was sent.") from error
+        raise BadSource(f"{path} is not a workbook that can be read, or damaged: {error}. Nothing was sent.") from error

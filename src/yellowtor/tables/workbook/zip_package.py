@@ -100,7 +100,9 @@ def parts_of(package: zipfile.ZipFile, member: str, kind: str) -> list[str]:
     relations = f"{folder}/_rels/{name}.rels"
     if relations not in package.namelist():
         return []
-    return [target for told, target in _relations(package, relations, folder).values() if told.endswith(f"/{kind}")]
+    return [
+        target for relation, target in _relations(package, relations, folder).values() if relation.endswith(f"/{kind}")
+    ]
 
 
 def _relations(package: zipfile.ZipFile, member: str, folder: str) -> dict[str, tuple[str, str]]:

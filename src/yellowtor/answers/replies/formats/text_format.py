@@ -42,7 +42,7 @@ class TextFormat:
             lines = csv.reader(io.StringIO(text, newline=""), delimiter=self._delimiter, strict=True)
             rows = [row for row in lines if row]
         except csv.Error as error:
-            raise CantOpenError(f"the reply is no delimited text: {error}") from error
+            raise CantOpenError(f"the reply is not delimited text: {error}") from error
         if not rows:
             raise CantOpenError("the reply is empty")
         names = {name.strip(): at for at, name in enumerate(rows.pop(0))} if self._header else {}
@@ -61,10 +61,10 @@ class TextFormat:
 
     def getter(self, path: str) -> Getter:
         if not path.isdecimal() and not self._header:
-            raise ValueError(f"{path!r} is no column: say its number, from 1, or header = true")
+            raise ValueError(f"{path!r} is not a column: give its number, from 1, or set header = true")
         column: int | str = int(path) - 1 if path.isdecimal() else path
         if isinstance(column, int) and not 0 <= column < _DEEPEST:
-            raise ValueError(f"{path!r} is no column: they are counted from 1 to {_DEEPEST}")
+            raise ValueError(f"{path!r} is not a column: they are counted from 1 to {_DEEPEST}")
         return lambda line: line.cell(column)
 
     def fields(self, paths: Mapping[str, str]) -> Fields:

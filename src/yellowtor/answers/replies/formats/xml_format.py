@@ -10,7 +10,7 @@ from yellowtor.answers.replies.plain_values import plain
 
 _ENTITY = re.compile(rb"<!\s*ENTITY", re.IGNORECASE)
 _NAMES = re.compile(r"((?:(?:[A-Za-z_]\w*:)?[A-Za-z_]\w*(?:/(?!@)|(?=/@)|$))*)/?(?:@([A-Za-z_]\w*))?")
-ENTITIES = "the reply declares entities of its own, which are never expanded"
+ENTITIES = "the reply declares XML entities, which are never expanded"
 
 
 class XmlFormat:
@@ -104,8 +104,8 @@ class XmlFormat:
                 return None
             if not attribute:
                 return plain(found) if len(found) else found.text or ""
-            told = found.get(attribute)
-            return otherwise(node) if told is None else told
+            value = found.get(attribute)
+            return otherwise(node) if value is None else value
 
         return get
 

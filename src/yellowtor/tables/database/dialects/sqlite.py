@@ -14,7 +14,7 @@ BUSY_S = 30  # how long it waits for another writer
 
 
 class SQLite(Dialect):
-    """SQLite by Python's own driver, which is told to begin no transaction by itself."""
+    """SQLite by Python's own driver, which starts no transaction itself here."""
 
     rolls_back_ddl = True
 
