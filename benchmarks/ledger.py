@@ -15,9 +15,9 @@ from pathlib import Path
 from common import folder
 
 from yellowtor.allowance.pace import Pace
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.ledger.accounts.orders import Reserve, SettleReply
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book

@@ -20,7 +20,7 @@ from yarl import URL
 
 from yellowtor.contracts.address import Address
 from yellowtor.services.description import Description
-from yellowtor.services.making import RequestMaker, Wishes
+from yellowtor.services.request_maker import RequestMaker, Wishes
 from yellowtor.services.variables import find_values
 from yellowtor.settings import read_settings
 

@@ -11,8 +11,8 @@ import sys
 from pathlib import Path
 
 from yellowtor.cli.main import main
-from yellowtor.ledger.accounts.requests import RequestBook
-from yellowtor.ledger.jobs.scanning import ScanBook
+from yellowtor.ledger.accounts.requests import SqlRequestBook
+from yellowtor.ledger.jobs.scanning import SqlScanBook
 from yellowtor.services.http import HttpService
 
 
@@ -48,10 +48,10 @@ def sabotage(owner, name, nth, *, before):
 
 
 POINTS = {
-    "in the scan": (ScanBook, "put_work", False),
+    "in the scan": (SqlScanBook, "put_work", False),
     "reserved, not sent": (HttpService, "send", True),
     "replied, not committed": (HttpService, "send", False),
-    "in the commit": (RequestBook, "_close", False),
+    "in the commit": (SqlRequestBook, "_close", False),
     "before the rename": (Path, "replace", True),
     "after the rename": (Path, "replace", False),
 }

@@ -8,9 +8,9 @@ import pytest
 
 from yellowtor.allowance.pace import Pace
 from yellowtor.answers.ledger_rows import AlreadyKnown, Question, Reserved, Spent
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.run.asking.ask import Asker
 from yellowtor.run.asking.cancellation import Cancellation

@@ -23,9 +23,9 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window, tightest
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, WorkState, Written
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position

@@ -17,7 +17,7 @@ from conftest import real_addresses
 from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadSource
 from yellowtor.tables.database.database import DatabaseTable
-from yellowtor.tables.database.database_source import Named, Place
+from yellowtor.tables.database.database_source import DatabaseLocation, Named
 
 COLUMNS = "id INTEGER PRIMARY KEY, street TEXT, town TEXT, postcode TEXT, closed TEXT, lat {n}, lon {n}, note VARCHAR(60), number INTEGER"
 
@@ -475,7 +475,11 @@ def test_a_connection_lost_in_mid_read_or_mid_write_is_told_with_what_was_writte
     many = " UNION ALL ".join(["SELECT 1 AS n"] * 10)
     base.sql(f"INSERT INTO sites (id, street) SELECT 10 + row_number() OVER (ORDER BY 1), 'x' FROM ({many}) a, ({many}) b, ({many}) c, ({many}) d, (SELECT 1 UNION SELECT 2) e")  # fmt: skip
     table = DatabaseTable(
-        Place(DatabaseUrl(base.url), Named("sites")), ["street"], {"latitude": "lat"}, base.folder, create=False
+        DatabaseLocation(DatabaseUrl(base.url), Named("sites")),
+        ["street"],
+        {"latitude": "lat"},
+        base.folder,
+        create=False,
     )
     batches = table.batches()
     next(batches)

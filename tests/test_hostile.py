@@ -25,14 +25,14 @@ from yellowtor.allowance.pace import FOR_GOOD, LEAST, Learned, Pace
 from yellowtor.allowance.rate_limit_headers import stated_limits
 from yellowtor.allowance.retry import FARTHEST_S, Attempt, decide, rate_limit_s, retry_after_s
 from yellowtor.answers.geography.coordinate_text import read_angle, read_number, read_pair
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import read_meaning, read_reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.database_url import DatabaseUrl, without_password
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.ledger.storage.postgres import Server
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
-from yellowtor.tables.database.database_source import Place
+from yellowtor.tables.database.database_source import DatabaseLocation
 
 KEY = "s3cret+key/of=mine"
 DESCRIPTION = """
@@ -512,8 +512,11 @@ def test_no_message_about_a_database_shows_its_password(place, password):
     ):
         assert password not in without_password(url)
         assert password not in repr(Server(url))
-        assert password not in repr(Place(DatabaseUrl(url), None))
-        for reading in (Server(url).full_url, lambda url=url: Place(DatabaseUrl(url), None).full_url(Path())):
+        assert password not in repr(DatabaseLocation(DatabaseUrl(url), None))
+        for reading in (
+            Server(url).full_url,
+            lambda url=url: DatabaseLocation(DatabaseUrl(url), None).full_url(Path()),
+        ):
             with suppress(BadJob, BadSource):
                 assert password not in repr(reading())
         assert "•••" in without_password(url)

@@ -13,8 +13,8 @@ from conftest import DATA, PROGRAM, real_addresses, write_csv
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from yellowtor.addresses.line import LineTemplate
-from yellowtor.answers.geography.cell_coordinates import Finding, Held, read_coordinates
+from yellowtor.addresses.line_template import LineTemplate
+from yellowtor.answers.geography.cell_coordinates import CellCoordinates, Finding, read_coordinates
 
 CELLS = {"Street": "Kelp Lane", "No": "4", "Zip": "001", "Town": "Ørlvík", "Region": "North-East", "C": "XT"}
 
@@ -248,4 +248,4 @@ def test_a_position_is_read_back_from_however_people_write_it(data):
     findings = {"plain": None, "comma": Finding.COMMA}
     assert held.finding is findings.get(style, Finding.SEXAGESIMAL)
     if style in {"letters", "minutes", "seconds"}:
-        assert read_coordinates(written["lon"], written["lat"]) == Held(held.position, Finding.SWAPPED)
+        assert read_coordinates(written["lon"], written["lat"]) == CellCoordinates(held.position, Finding.SWAPPED)

@@ -11,9 +11,9 @@ from yellowtor.answers.replies.batch_split import BatchSplit, split_batch
 from yellowtor.answers.replies.formats.json_format import JsonFormat
 from yellowtor.answers.replies.formats.text_format import TextFormat
 from yellowtor.answers.replies.formats.xml_format import XmlFormat
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 
 MANY = ["stand-in-many", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 ROWS = [*real_addresses(250), ["N", "1 Nowhere Lane", "Xyphoria", ""]]

@@ -31,10 +31,10 @@ from yellowtor.answers.replies.formats.json_format import JsonFormat
 from yellowtor.answers.replies.formats.text_format import TextFormat
 from yellowtor.answers.replies.formats.xml_format import XmlFormat
 from yellowtor.answers.replies.json_paths import compile_fields, compile_first, compile_path
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.reading import read_reply
 from yellowtor.answers.replies.reading_rules import Reading
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position

@@ -16,7 +16,7 @@ from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.reverse_judgement import judge_nearby
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import AskedPosition, subject_from

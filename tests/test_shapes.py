@@ -20,18 +20,18 @@ import pytest
 from conftest import DATA, KEY, Example, around, real_addresses, write_csv
 
 from yellowtor.allowance.retry import Attempt, Retry, decide
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import AskedPosition
 from yellowtor.errors import BadJob, KeyRefused
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
-from yellowtor.services.making import Wishes
+from yellowtor.services.request_maker import Wishes
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
+from yellowtor.standin.formats import Json
 from yellowtor.standin.gazetteer import read_gazetteer
-from yellowtor.standin.tongues import Json
 
 SHAPES = ["stand-in", "stand-in-xml", "stand-in-text", "stand-in-geojson"]
 MANY = ["stand-in-many", *SHAPES[1:]]  # asked many questions at once
@@ -466,8 +466,8 @@ def test_a_service_whose_replies_change_shape_is_warned_of_before_the_allowance_
     write_csv(job.path("records.csv"), addresses)
     tell = Json.tell
 
-    def renamed(tongue, told):
-        return tell(tongue, replace(told, places=[{**p, "bits": {**p["bits"], "way": None}} for p in told.places]))
+    def renamed(format_, told):
+        return tell(format_, replace(told, places=[{**p, "bits": {**p["bits"], "way": None}} for p in told.places]))
 
     monkeypatch.setattr(Json, "tell", renamed)
     told = job.run("run", "job.toml").stderr

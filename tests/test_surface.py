@@ -1,11 +1,13 @@
 """The surface: help, docs, settings' messages, exit codes; and the page as a browser shows it."""
 
+import ast
 import json
 import os
 import re
 import shutil
 import subprocess
 import sys
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -99,6 +101,20 @@ def test_shells_complete_commands_options_jobs_and_descriptions(tmp_path, shell,
     shown = subprocess.run(PROGRAM, cwd=tmp_path, env=environment, capture_output=True, text=True, check=False)
     names = {"cache", "check", "job.toml", "stand-in.toml", "stand-in-text.toml", "s.toml", "street=", "town=", "--png"}
     assert (names | offered) & set(re.findall(r"[\w./=-]+", shown.stdout)) == offered
+
+
+def test_files_and_bodies_are_short_and_a_class_name_stands_once():
+    names = Counter[str]()
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        text = path.read_text()
+        assert text.count("\n") <= 350, path
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, ast.ClassDef):
+                names[node.name] += 1
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                first = node.body[1 if ast.get_docstring(node) and len(node.body) > 1 else 0]
+                assert node.end_lineno - first.lineno < 45, f"{path}: {node.name}"
+    assert max(names.values()) == 1, names.most_common(3)
 
 
 def test_help_loads_nothing_heavy():

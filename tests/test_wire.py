@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from yellowtor.allowance.forecast import forecast
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.cli.console import Progress, duration, stderr
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.position import Area, Position, distance_m
@@ -28,7 +28,7 @@ from yellowtor.markers.geojson import geojson_file
 from yellowtor.markers.page import page_file
 from yellowtor.services.description import Description
 from yellowtor.services.http import LARGEST, HttpService
-from yellowtor.services.making import Wishes
+from yellowtor.services.request_maker import Wishes
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.settings import read_settings
 

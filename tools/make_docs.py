@@ -16,7 +16,7 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import Exit
 from yellowtor.run.jobs.job import Job

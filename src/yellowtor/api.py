@@ -20,7 +20,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Summary
 from yellowtor.run.run_job import conduct
 from yellowtor.settings import check_settings, read_toml
-from yellowtor.wiring.run_parts import Files, PartsOptions, Place, open_parts
+from yellowtor.wiring.run_parts import Files, JobLocation, PartsOptions, open_parts
 from yellowtor.wiring.services import load_services
 from yellowtor.wiring.tables import framed
 
@@ -59,7 +59,7 @@ def place(
     table, framed_table = framed(frame, checked.records)
     files = Files(None if isinstance(job, Mapping) else Path(job), None, ())
     options = Options(at_most=at_most, again_failed=again_failed, agreed=yes)
-    with open_parts(checked, Place(folder, whose), services, table, files, PartsOptions(again_failed)) as parts:
+    with open_parts(checked, JobLocation(folder, whose), services, table, files, PartsOptions(again_failed)) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), Cancellation()))
     if turn := summary.asked.refused:
         raise KeyRefused(f"{turn.service} refused: {turn.message}. What was answered before is kept.")

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yellowtor.addresses.canonical import canonical, fold_blanks
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.contracts.address import PARTS, Address
 
 _BREAK = re.compile(r"[\s,]*[\r\n]+[\s,]*")  # where a cell goes on on another line

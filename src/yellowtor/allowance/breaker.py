@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 
 LEAST = 20  # requests: a service may be restarted while it is asked
 EACH = 3  # for each of the requests that are in flight at the same time

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import ClassVar
 
 from yellowtor.allowance.rate_limit_headers import stated_limits
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 
 FIRST_S = 0.5
 LONGEST_S = 60.0

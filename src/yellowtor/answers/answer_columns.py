@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import Any
 
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.geography.projection import Point, Projection, ewkb
 from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Answer, Answers

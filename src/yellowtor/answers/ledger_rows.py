@@ -7,7 +7,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 from yellowtor.contracts.position import Position

@@ -6,7 +6,7 @@ An invalid position is never asked about; the reason says what is wrong with it.
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from yellowtor.answers.geography.cell_coordinates import Finding, Held, read_coordinates
+from yellowtor.answers.geography.cell_coordinates import CellCoordinates, Finding, read_coordinates
 from yellowtor.contracts.position import Area
 from yellowtor.contracts.subject import AskedPosition
 
@@ -30,7 +30,7 @@ class PositionComposer:
         """As for every composer. The text keeps an earlier name of this class, so that ledgers need no new scan."""
         return repr(self).replace(type(self).__name__, "Spotting", 1)
 
-    def read(self, cells: Mapping[str, str]) -> Held:
+    def read(self, cells: Mapping[str, str]) -> CellCoordinates:
         """The position in these cells, and what is wrong with it."""
         return read_coordinates(cells[self.latitude], cells[self.longitude], self.decimal, self.area)
 

@@ -14,7 +14,7 @@ from yellowtor.cli.console import Progress, columns, mark, short, stderr, stdout
 from yellowtor.cli.inputs import check_ending, position_of
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
-from yellowtor.ledger.maintenance.cache_book import CacheBook
+from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
 from yellowtor.run import cache
 from yellowtor.run.phases.scan import shown_key
 from yellowtor.wiring.ledgers import cache_book, fixed_parts
@@ -143,7 +143,7 @@ def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: st
     stderr().print(f"{said}. They take effect at the next run, without a request.", soft_wrap=True)
 
 
-def _entry(book: CacheBook, address: str) -> Entry:
+def _entry(book: SqlCacheBook, address: str) -> Entry:
     """The entry of an address, given as number or text. Raises BadJob if none or several match."""
     if address.isascii() and address.isdecimal():
         if entry := book.entry(int(address)):

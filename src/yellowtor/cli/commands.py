@@ -218,7 +218,7 @@ def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:
 
 
 def preview_command(path: Path, *, show: int, as_json: bool) -> None:
-    from yellowtor.cli.showing import preview_json, show_preview
+    from yellowtor.cli.previewing import preview_json, show_preview
     from yellowtor.run.preview import preview
 
     job, table, services, remarks = preview_parts(path)

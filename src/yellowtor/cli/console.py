@@ -23,7 +23,7 @@ from yellowtor.allowance.windows import Left
 from yellowtor.cli.debugging import DEBUG
 from yellowtor.cli.eventlog import EventLog
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.markers.look import MARKS
+from yellowtor.markers.style import MARKS
 from yellowtor.run.parts import Summary
 
 EVERY_S = 3.0  # between two plain lines, if standard error is not a terminal

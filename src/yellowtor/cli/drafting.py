@@ -110,12 +110,12 @@ def _pick_sheet(path: Path) -> tuple[str | None, str | None]:
 
 def _database_sample(url: str, folder: Path, table: str | None, password_from: str | None) -> Sample:
     from yellowtor.tables.database.database import sample_of, tables_of
-    from yellowtor.tables.database.database_source import Named, Place
+    from yellowtor.tables.database.database_source import DatabaseLocation, Named
 
     password = database_password(password_from, folder)
     if table is None:
         table = _pick_table([str(named) for named in tables_of(url, password, folder)], url, password, folder)
-    place = Place(DatabaseUrl(url, password), Named.parse(table))
+    place = DatabaseLocation(DatabaseUrl(url, password), Named.parse(table))
     header, rows, keys = sample_of(place, folder, ROWS)
     said = {"database": url, "password_from": password_from, "table": table}
     return Sample(
@@ -126,11 +126,11 @@ def _database_sample(url: str, folder: Path, table: str | None, password_from: s
 def _pick_table(names: Sequence[str], url: str, password: Secret | None, folder: Path) -> str:
     """The table that looks most like addresses, of those that are there."""
     from yellowtor.tables.database.database import sample_of
-    from yellowtor.tables.database.database_source import Named, Place
+    from yellowtor.tables.database.database_source import DatabaseLocation, Named
 
     found: dict[str, Sequence[str]] = {}
     for name in names[:LOOKED_AT]:
-        header, rows, _ = sample_of(Place(DatabaseUrl(url, password), Named.parse(name)), folder, 200)
+        header, rows, _ = sample_of(DatabaseLocation(DatabaseUrl(url, password), Named.parse(name)), folder, 200)
         found[name] = [part for part in PARTS if part in guess_columns(header, rows)]
     listing = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for column in ("table", "parts of an address in it"):

@@ -281,7 +281,7 @@ app.command(name="stand-in")(service_commands.stand_in)
 def main(arguments: Sequence[str] | None = None) -> None:
     """The entry point: every exception becomes one message and one exit code here."""
     from yellowtor.errors import Exit, YellowtorError
-    from yellowtor.tables.text.nearest import register
+    from yellowtor.tables.text.ascii_fallback import register
 
     words = sys.argv[1:] if arguments is None else list(arguments)
     gc.set_threshold(SELDOM)

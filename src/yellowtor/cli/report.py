@@ -10,7 +10,7 @@ from rich.text import Text
 
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.cli.console import duration, mark, outcome_table, short
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult, AskTotals

@@ -16,7 +16,7 @@ from rich.text import Text
 from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.judging.judgement import Thresholds
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.cli.console import mark, note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.contracts.address import PARTS, Address

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
-from yellowtor.markers.look import ACCENT, INK, LINE, MARKS, MUTED, PAPER
+from yellowtor.markers.style import ACCENT, INK, LINE, MARKS, MUTED, PAPER
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -12,7 +12,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescap
 
 from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
-from yellowtor.markers import look
+from yellowtor.markers import style
 from yellowtor.markers.target import MarkerTarget
 
 MOST = 20_000  # records that a browser still draws without stutter
@@ -51,7 +51,7 @@ def page_file(
     html = environment.get_template("page.html").render(
         title=title,
         attribution=attribution,
-        look=look,
+        style=style,
         left_out=page.left_out,
         total=len(page.records) + page.left_out,
         leaflet_css=re.sub(r"url\([^)]*\)", "none", _asset(assets / "leaflet.css")),  # its images are not used
@@ -122,13 +122,13 @@ def _marks() -> dict[str, Any]:
     """How each outcome is drawn, and what it means."""
     return {
         outcome.value: {"colour": mark.colour, "path": mark.path, "meaning": outcome.meaning}
-        for outcome, mark in look.MARKS.items()
+        for outcome, mark in style.MARKS.items()
     }
 
 
 def _order() -> list[str]:
     """The outcomes, those first that a person should look at first."""
-    return [outcome.value for outcome in sorted(look.MARKS, key=lambda outcome: look.MARKS[outcome].rank)]
+    return [outcome.value for outcome in sorted(style.MARKS, key=lambda outcome: style.MARKS[outcome].rank)]
 
 
 def _asset(file: Any) -> str:

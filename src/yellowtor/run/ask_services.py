@@ -6,7 +6,7 @@ from itertools import islice
 
 from yellowtor.allowance.windows import tightest
 from yellowtor.answers.ledger_rows import Question, Turn
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult
 from yellowtor.run.asking.cancellation import Cancellation

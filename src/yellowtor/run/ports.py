@@ -33,9 +33,9 @@ from yellowtor.answers.ledger_rows import (
     Written,
 )
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position

@@ -6,8 +6,8 @@ import uritemplate
 from pydantic import Field, StringConstraints, model_validator
 
 from yellowtor.contracts.address import PARTS
-from yellowtor.services.bodies import names_in
 from yellowtor.services.replies import ReplyRules
+from yellowtor.services.templates import names_in
 from yellowtor.settings import Settings
 
 ADDRESS = ("q", *(part for part in PARTS if part != "whole"))

@@ -15,13 +15,13 @@ from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.replies.batch_split import BatchSplit
 from yellowtor.answers.replies.formats.json_format import JsonFormat
 from yellowtor.answers.replies.formats.text_format import TextFormat
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.errors import BadJob
 from yellowtor.services.allowance_settings import Allowance
-from yellowtor.services.bodies import names_in
 from yellowtor.services.calls import ADDRESS, ALWAYS, OF_MANY, SPOT, Forward, Operation, Reverse
 from yellowtor.services.connection_settings import Connection, Credentials, Signing
 from yellowtor.services.replies import ReplyRules
+from yellowtor.services.templates import names_in
 from yellowtor.services.variables import Variable
 from yellowtor.settings import Settings
 

@@ -17,17 +17,17 @@ from uritemplate import URITemplate
 
 from yellowtor.allowance.retry import retry_after_s
 from yellowtor.answers.replies.body_text import CantOpenError
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.reading import PAGES, read_kind
 from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply, Request
-from yellowtor.services.bodies import expand, fill
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.services.calls import Poll
 from yellowtor.services.connection_settings import TokenEndpoint
 from yellowtor.services.description import Description
-from yellowtor.services.making import Wishes
 from yellowtor.services.masking import SHORTEST, Masker
+from yellowtor.services.request_maker import Wishes
+from yellowtor.services.templates import expand, fill
 from yellowtor.services.transport import LARGEST, RawReply
 
 Known = Callable[[], Mapping[str, str]]

@@ -15,18 +15,18 @@ from yellowtor.addresses.keys import Asking, digest
 from yellowtor.allowance.price import Price
 from yellowtor.allowance.windows import Window
 from yellowtor.answers.replies.batch_split import PART, split_batch
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Looked, Read, look_up, read_meaning, read_reply
 from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
 from yellowtor.services.calls import BOX
 from yellowtor.services.description import Description
 from yellowtor.services.follow_ups import FollowUps
-from yellowtor.services.making import RequestMaker, Wishes
 from yellowtor.services.masking import Masker
+from yellowtor.services.request_maker import RequestMaker, Wishes
 from yellowtor.services.transport import LARGEST, Leave, NoReply, RawReply, Transport
 from yellowtor.services.variables import Values
 

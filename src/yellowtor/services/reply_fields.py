@@ -7,8 +7,8 @@ from pydantic import Field, field_validator, model_validator
 
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.replies.kind_rules import occurs
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.settings import Settings
 
 SPLIT_INTO = {"number", "street", "town", "postcode", "region", "country", "country_code", "level", "label"}

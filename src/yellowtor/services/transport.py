@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 from urllib.parse import urlsplit
 
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reply import Request
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.errors import BadJob
 
 if TYPE_CHECKING:
@@ -91,7 +91,7 @@ class Transport:
         import aiohttp  # a run that has all its answers does without
         from yarl import URL
 
-        from yellowtor.services.trouble import explain
+        from yellowtor.services.transport_errors import explain
 
         assert self._session is not None, "the transport is to be entered"
         door = _Door(leave)

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from yellowtor.standin.tongues import NAMESPACE
+from yellowtor.standin.formats import NAMESPACE
 
 NUMBER = {"type": "number"}
 TEXT = {"type": "string"}

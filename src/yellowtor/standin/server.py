@@ -1,6 +1,6 @@
 """The simulated service: it answers, refuses, delays and errs like real services, and counts its requests.
 
-It answers in four formats (tongues.py), described at `GET /openapi.json`, and in less common ways (unusual.py).
+It answers in four formats (formats.py), described at `GET /openapi.json`, and in others (uncommon_formats.py).
 `GET /counters` returns the counters, `GET /arrivals` the time of each request in seconds of its own clock.
 """
 
@@ -15,13 +15,13 @@ from typing import Any
 
 from aiohttp import web
 
+from yellowtor.standin.batches import MANY, MOST, BatchFormat
 from yellowtor.standin.counters import Counters
+from yellowtor.standin.formats import FORMATS, Asked, Finishing, Speaker, StandinFormat, StandinReply
 from yellowtor.standin.gazetteer import read_gazetteer
-from yellowtor.standin.many import MANY, MOST, ManyTongue
 from yellowtor.standin.matching import Matcher
 from yellowtor.standin.openapi import OPENAPI
-from yellowtor.standin.tongues import TONGUES, Asked, Finishing, Speaker, StandinReply, Tongue
-from yellowtor.standin.unusual import Keyed, Later, Lines, Moved, Outlines, Pages, Plain, TokenDesk
+from yellowtor.standin.uncommon_formats import Keyed, LaterJson, Lines, Moved, Outlines, Pages, Plain, TokenDesk
 
 
 @dataclass(frozen=True)
@@ -49,9 +49,9 @@ class StandIn:
 
     def app(self) -> web.Application:
         app = web.Application()
-        later = Later()
-        for tongue in (*TONGUES, later, Moved(), Pages(), Lines(), Plain(), Outlines()):
-            app.router.add_route(tongue.method, tongue.path, partial(self._find, tongue))
+        later = LaterJson()
+        for format_ in (*FORMATS, later, Moved(), Pages(), Lines(), Plain(), Outlines()):
+            app.router.add_route(format_.method, format_.path, partial(self._find, format_))
         app.router.add_get("/ready/{ticket}", later.ready)
         app.router.add_post("/token", self._tokens.give)
         for many in (*MANY, Keyed()):
@@ -70,12 +70,12 @@ class StandIn:
     async def _tell_arrivals(self, _: web.Request) -> web.Response:
         return web.json_response(list(self.counters.arrivals))
 
-    async def _find(self, tongue: Tongue, request: web.Request) -> web.StreamResponse:
+    async def _find(self, format_: StandinFormat, request: web.Request) -> web.StreamResponse:
         recent = self.counters.arrived()
-        asked = await tongue.asked(request, self.manners.key)
+        asked = await format_.asked(request, self.manners.key)
         if self._tokens.knows(request):
             asked = replace(asked, trouble="")
-        kind, response = await self._answer(tongue, request, asked, recent)
+        kind, response = await self._answer(format_, request, asked, recent)
         self.counters.answered(kind, asked.question)
         self._hint(response)
         return response
@@ -92,17 +92,17 @@ class StandIn:
             response.headers["RateLimit-Policy"] = f'"pace";q={manners.per_second or 0};w=1, "day";q={day};w=86400'
             response.headers["RateLimit"] = f'"day";r={max(0, left)};t=3600'
 
-    async def _find_many(self, tongue: ManyTongue, request: web.Request) -> web.StreamResponse:
+    async def _find_many(self, format_: BatchFormat, request: web.Request) -> web.StreamResponse:
         """All answers; with the fault `item`, some of them say that they are busy."""
         recent = self.counters.arrived()
-        asked = await tongue.all_asked(request, self.manners.key)
-        units = max(1, len(asked.questions)) if tongue.counts_each else 1
+        asked = await format_.all_asked(request, self.manners.key)
+        units = max(1, len(asked.questions)) if format_.counts_each else 1
         too_many = len(asked.questions) > MOST or not asked.questions
-        kind, response = await self._refusal(tongue, request, asked.trouble, recent, units, bad=too_many)
+        kind, response = await self._refusal(format_, request, asked.trouble, recent, units, bad=too_many)
         if response is None:
             answers = [(name, self._one_of_many(question)) for name, question in asked.questions]
             kind = "many"
-            response = tongue.tell_all(answers)
+            response = format_.tell_all(answers)
         self.counters.answered(kind, *(question.question for _, question in asked.questions))
         return response
 
@@ -114,15 +114,15 @@ class StandIn:
         return self._reply(asked)
 
     async def _answer(
-        self, tongue: Tongue, request: web.Request, asked: Asked, recent: int
+        self, format_: StandinFormat, request: web.Request, asked: Asked, recent: int
     ) -> tuple[str, web.StreamResponse]:
-        kind, response = await self._refusal(tongue, request, asked.trouble, recent, 1, lie=asked.question)
+        kind, response = await self._refusal(format_, request, asked.trouble, recent, 1, lie=asked.question)
         if response is not None:
             return kind, response
         reply = self._reply(asked)
-        if isinstance(tongue, Finishing) and reply.kind in {"found", "nothing"}:
-            return reply.kind, tongue.finish(request, reply)
-        return reply.kind, tongue.tell(reply)
+        if isinstance(format_, Finishing) and reply.kind in {"found", "nothing"}:
+            return reply.kind, format_.finish(request, reply)
+        return reply.kind, format_.tell(reply)
 
     def _reply(self, asked: Asked) -> StandinReply:
         if not asked.question.strip():
@@ -134,7 +134,7 @@ class StandIn:
 
     async def _refusal(
         self,
-        tongue: Speaker,
+        format_: Speaker,
         request: web.Request,
         trouble: str,
         recent: int,
@@ -146,30 +146,30 @@ class StandIn:
         """Why the request is refused or broken; nothing if it is answered."""
         manners = self.manners
         if trouble:
-            return "key", tongue.tell(StandinReply("key", note=trouble))
+            return "key", format_.tell(StandinReply("key", note=trouble))
         if manners.per_second and recent > manners.per_second:
             if manners.unfriendly and lie:
-                return "zero", tongue.tell(StandinReply("found", [_nowhere(lie)]))
-            return "too fast", tongue.tell(StandinReply("too fast"))
+                return "zero", format_.tell(StandinReply("found", [_nowhere(lie)]))
+            return "too fast", format_.tell(StandinReply("too fast"))
         if manners.per_day is not None and self.counters.served_today + units > manners.per_day:
-            return "spent", tongue.tell(StandinReply("spent"))
+            return "spent", format_.tell(StandinReply("spent"))
         self.counters.served_today += units
         self._asked += 1
         for fault, every in manners.faults.items():
-            if self._asked % every == 0 and (broken := await self._break(tongue, fault, request)) is not None:
+            if self._asked % every == 0 and (broken := await self._break(format_, fault, request)) is not None:
                 return fault, broken
-        return ("bad", tongue.tell(StandinReply("bad"))) if bad else ("", None)
+        return ("bad", format_.tell(StandinReply("bad"))) if bad else ("", None)
 
-    async def _break(self, tongue: Speaker, fault: str, request: web.Request) -> web.StreamResponse | None:
+    async def _break(self, format_: Speaker, fault: str, request: web.Request) -> web.StreamResponse | None:
         """A faulty reply; None when the fault is only that it comes late."""
         match fault:
             case "error" | "busy":
-                return tongue.tell(StandinReply(fault))
+                return format_.tell(StandinReply(fault))
             case "page":
                 page = "<!DOCTYPE html><html><body><h1>Maintenance</h1></body></html>"
                 return web.Response(text=page, content_type="text/html")
             case "cut":
-                return await _cut(request, tongue.tell(StandinReply("found", [_nowhere("a place")])))
+                return await _cut(request, format_.tell(StandinReply("found", [_nowhere("a place")])))
             case "slow":
                 await asyncio.sleep(self.manners.slow_s)
         return None

@@ -109,7 +109,7 @@ class Texts(Sequence[Row]):
         return self._rows[at]
 
 
-class Later(Texts):
+class LazyTexts(Texts):
     """Rows of texts, whose columns are read when they are first used."""
 
     def __init__(self, count: int, read: Callable[[], Sequence[Sequence[object]]]) -> None:

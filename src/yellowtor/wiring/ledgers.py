@@ -26,11 +26,11 @@ from yellowtor.wiring.tables import database_password
 
 if TYPE_CHECKING:
     from yellowtor.contracts.clock import Clock
-    from yellowtor.ledger.accounts.account_usage import UsageBook
+    from yellowtor.ledger.accounts.account_usage import SqlUsageBook
     from yellowtor.ledger.accounts.requests import Again
     from yellowtor.ledger.accounts.service_account import AccountTerms
     from yellowtor.ledger.jobs.pins import PinBook
-    from yellowtor.ledger.maintenance.cache_book import CacheBook
+    from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
     from yellowtor.ledger.storage.postgres import Server
     from yellowtor.ledger.storage.store import Worker
 
@@ -136,7 +136,7 @@ def area_of_job(path: Path) -> Area | None:
 
 
 @contextmanager
-def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple["CacheBook", str]]:
+def cache_book(job: Path | None, ledger: Path | None, *, make: bool = False) -> Iterator[tuple["SqlCacheBook", str]]:
     """The ledger of a job, of a file, or of the user, for maintenance; and its location. Raises BadJob."""
     from yellowtor.ledger.maintenance.cache_book import open_cache
 
@@ -158,7 +158,7 @@ def fixed_parts(job: Path | None) -> dict[str, str]:
 
 
 @contextmanager
-def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], "UsageBook"]]:
+def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], "SqlUsageBook"]]:
     """A job's services (no key is needed) with what is counted of them, and the ledger to look at.
 
     Raises BadJob, LedgerTrouble.

@@ -58,7 +58,7 @@ def check_markers(job: Job, folder: Path) -> list[Path]:
 
 
 @dataclass(frozen=True)
-class Place:
+class JobLocation:
     """The folder that a job's paths start from, and the name that the ledger knows the job by."""
 
     folder: Path
@@ -93,7 +93,7 @@ def job_parts(path: Path, options: PartsOptions) -> Iterator[tuple[Parts, Sequen
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(path, to, files)
-        parts = open_parts(job, Place(folder, job.name or path.resolve()), services, table, named, options)
+        parts = open_parts(job, JobLocation(folder, job.name or path.resolve()), services, table, named, options)
         yield stack.enter_context(parts), [*remarks, *table.remarks]
 
 
@@ -106,7 +106,7 @@ def _ending(source: Path | None) -> str:
 @contextmanager
 def open_parts(
     job: Job,
-    place: Place,
+    place: JobLocation,
     services: Sequence[HttpService],
     table: Table,
     files: Files,

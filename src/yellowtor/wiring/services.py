@@ -10,7 +10,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.plan import currency_of
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
-from yellowtor.services.making import Wishes
+from yellowtor.services.request_maker import Wishes
 from yellowtor.services.variables import find_values
 from yellowtor.settings import read_settings
 from yellowtor.wiring.process import CLOCK, PROCESS

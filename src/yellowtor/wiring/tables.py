@@ -106,14 +106,14 @@ def database_password(
 
 def _database_table(job: Job, folder: Path, ambient: Ambient) -> Table:
     from yellowtor.tables.database.database import DatabaseTable
-    from yellowtor.tables.database.database_source import Named, Place
+    from yellowtor.tables.database.database_source import DatabaseLocation, Named
 
     records = job.records
 
     def named(name: str | None) -> Named | None:
         return Named.parse(name) if name else None
 
-    place = Place(
+    place = DatabaseLocation(
         DatabaseUrl(records.database or "", database_password(records.password_from, folder, ambient=ambient)),
         named(records.table),
         records.query,

@@ -31,30 +31,30 @@ class Finding(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class CellCoordinates:
     """The position that a record has (None: none that can be believed), and what is wrong with how it says so."""
 
     position: Position | None = None
     finding: Finding | None = None
 
 
-NOTHING = Held()
+NOTHING = CellCoordinates()
 
 
-def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> Held:
+def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> CellCoordinates:
     """What two cells say. decimal is the mark that the source writes its numbers with; area where the records lie."""
     lat = lat.strip()
     lon = lon.strip()
     if not lat and not lon:
         return NOTHING
     if not lat or not lon:
-        return Held(None, Finding.HALF)
+        return CellCoordinates(None, Finding.HALF)
     north = read_number(lat, decimal)
     east = read_number(lon, decimal)
     if north is not None and east is not None:
         return _placed(north, east, None, area)
     read = _by_words(lat, lon)
-    return _placed(*read[0], read[1], area) if read else Held(None, Finding.NO_NUMBER)
+    return _placed(*read[0], read[1], area) if read else CellCoordinates(None, Finding.NO_NUMBER)
 
 
 def read_position(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[Position | None, Finding | None]:
@@ -72,16 +72,16 @@ def read_position(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[
     return held.position, held.finding
 
 
-def _placed(lat: float, lon: float, finding: Finding | None, area: Area | None) -> Held:
+def _placed(lat: float, lon: float, finding: Finding | None, area: Area | None) -> CellCoordinates:
     straight = _position(lat, lon)
     if straight and straight.is_null_island:
-        return Held(None, Finding.ZERO)
+        return CellCoordinates(None, Finding.ZERO)
     if straight and (area is None or area.holds(straight)):
-        return Held(straight, finding)
+        return CellCoordinates(straight, finding)
     swapped = _position(lon, lat)
     if swapped and (area.holds(swapped) if area else straight is None):
-        return Held(swapped, Finding.SWAPPED)
-    return Held(straight, Finding.OUTSIDE) if straight else Held(None, Finding.RANGE)
+        return CellCoordinates(swapped, Finding.SWAPPED)
+    return CellCoordinates(straight, Finding.OUTSIDE) if straight else CellCoordinates(None, Finding.RANGE)
 
 
 def _position(lat: float, lon: float) -> Position | None:

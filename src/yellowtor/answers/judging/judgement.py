@@ -7,7 +7,7 @@ from yellowtor.addresses.keys import digest
 from yellowtor.answers.judging.confidence import VERSION, Confidence, estimate
 from yellowtor.answers.judging.evidence import Evidence, weigh
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 from yellowtor.contracts.position import Area

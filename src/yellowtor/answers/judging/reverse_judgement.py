@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from yellowtor.answers.judging.confidence import CERTAIN, Confidence, Factor, fineness, length, own_word
 from yellowtor.answers.judging.judgement import Judgement, Thresholds
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position, distance_m
 

@@ -9,11 +9,11 @@ from typing import Any
 
 from yellowtor.answers.replies.body_text import CantOpenError
 from yellowtor.answers.replies.json_paths import Finder, Getter, TooDeepError
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.reading import read_kind
 from yellowtor.answers.replies.reading_rules import Reading
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 
 PART = "yellowtor-part"  # the note on a reply that was a result among many
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from yellowtor.answers.replies.json_paths import Finder
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
+from yellowtor.answers.replies.reply_kind import Kind
 
 BY_STATUS: Mapping[int, Kind] = {  # RFC 9110 section 15, RFC 6585 section 4; what no rule says otherwise
     400: Kind.QUESTION_REFUSED,

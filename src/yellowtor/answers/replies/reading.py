@@ -14,10 +14,10 @@ from yellowtor.answers.replies.body_text import CantOpenError, quoted
 from yellowtor.answers.replies.candidate import NONE, Candidate
 from yellowtor.answers.replies.json_paths import TooDeepError
 from yellowtor.answers.replies.kind_rules import MATCH_S, UNOPENED, SeenReply, by_status
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.plain_values import as_written
 from yellowtor.answers.replies.position_reading import plain_number, read_box, read_position
 from yellowtor.answers.replies.reading_rules import UNKNOWN, Reading
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.position import Position
 
 PAGES = "yellowtor-pages"  # the note on a reply of several pages: the lengths of their bodies

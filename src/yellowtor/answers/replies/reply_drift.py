@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 
 SAMPLE = 200  # earlier answers that are looked at
 ENOUGH = 30  # of them, to know what is always there

@@ -48,7 +48,7 @@ WHOSE = (
 )
 
 
-class UsageBook:
+class SqlUsageBook:
     """Reads; nothing is kept."""
 
     def __init__(self, store: Store, job_id: int) -> None:
@@ -89,11 +89,11 @@ class UsageBook:
 
 
 @contextmanager
-def open_usage(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[UsageBook]:
+def open_usage(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlUsageBook]:
     """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
     store = open_store(where, clock)
     try:
         known = store.connection.execute(select(job.c.id).where(job.c.path == str(whose))).scalar()
-        yield UsageBook(store, known or 0)
+        yield SqlUsageBook(store, known or 0)
     finally:
         store.close()

@@ -12,9 +12,9 @@ from typing import Self, TypeVar
 
 from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.answers.ledger_rows import Reservation, Reserved, Ticket
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.accounts.orders import (
     KeepTickets,
@@ -28,7 +28,7 @@ from yellowtor.ledger.accounts.orders import (
     SettleReply,
     Shut,
 )
-from yellowtor.ledger.accounts.requests import RequestBook
+from yellowtor.ledger.accounts.requests import SqlRequestBook
 from yellowtor.ledger.storage.store import LedgerGone
 
 T = TypeVar("T")
@@ -39,7 +39,7 @@ LINGER_S = 0.003  # orders within this time share a commit, which costs more tha
 class GroupWriter:
     """Executes orders in groups, one commit after the other."""
 
-    def __init__(self, book: RequestBook) -> None:
+    def __init__(self, book: SqlRequestBook) -> None:
         self._book = book
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="ledger")
         self._pending: list[tuple[Order, _Answer | None]] = []

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 
 from yellowtor.allowance.rate_limit_headers import StatedLimit
 from yellowtor.answers.ledger_rows import Ticket
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,8 +20,8 @@ from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Budget
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reservation, Reserved, Ticket
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reply import Reply
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.in_flight import asked_elsewhere, others_in_flight
 from yellowtor.ledger.accounts.orders import (
@@ -64,7 +64,7 @@ AT_ONCE = 1_000
 LATELY = 200  # requests that tell how long a reply takes
 
 
-class RequestBook:
+class SqlRequestBook:
     """The requests of one run to one service."""
 
     def __init__(

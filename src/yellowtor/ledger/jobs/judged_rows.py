@@ -12,7 +12,7 @@ from yellowtor.answers.ledger_rows import (
     WorkState,
     Written,
 )
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.storage.stored_text import (

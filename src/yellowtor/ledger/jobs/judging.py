@@ -22,7 +22,7 @@ from yellowtor.answers.ledger_rows import (
     Written,
 )
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.judged_rows import (
@@ -66,7 +66,7 @@ IS_ASKED = work.c.state == WorkState.ASK.value
 OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
-class JudgeBook:
+class SqlJudgeBook:
     """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names."""
 
     def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:

@@ -13,13 +13,13 @@ from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts import in_flight
 from yellowtor.ledger.accounts.account import Accounts
-from yellowtor.ledger.accounts.requests import Again, RequestBook
+from yellowtor.ledger.accounts.requests import Again, SqlRequestBook
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs import runs
-from yellowtor.ledger.jobs.judging import JudgeBook
+from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.jobs.pins import PinBook
-from yellowtor.ledger.jobs.scanning import ScanBook
-from yellowtor.ledger.jobs.written import WrittenBook
+from yellowtor.ledger.jobs.scanning import SqlScanBook
+from yellowtor.ledger.jobs.written_files import SqlWrittenBook
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.open_store import open_store
 from yellowtor.ledger.storage.retention import expire
@@ -43,10 +43,10 @@ class RunBook:
     replies that were deleted for their age, by service. along: another run works on the job, and this one helps it.
     """
 
-    scanning: ScanBook
-    requests: Mapping[str, RequestBook]
-    judging: JudgeBook
-    written: WrittenBook
+    scanning: SqlScanBook
+    requests: Mapping[str, SqlRequestBook]
+    judging: SqlJudgeBook
+    written: SqlWrittenBook
     abandoned: Sequence[Subject]
     expired: Mapping[str, int]
     clock: Clock
@@ -105,13 +105,13 @@ def open_book(
             accounts = Accounts(store, job_id)
             expired = expire(store, store.clock.now())
             yield RunBook(
-                ScanBook(store, job_id, run_id, askings),
+                SqlScanBook(store, job_id, run_id, askings),
                 {
-                    terms.service: RequestBook(store, accounts, run_id, terms, options.again, budget)
+                    terms.service: SqlRequestBook(store, accounts, run_id, terms, options.again, budget)
                     for terms in services
                 },
-                JudgeBook(store, job_id, askings),
-                WrittenBook(store),
+                SqlJudgeBook(store, job_id, askings),
+                SqlWrittenBook(store),
                 abandoned,
                 expired,
                 store.clock,

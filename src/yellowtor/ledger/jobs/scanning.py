@@ -12,7 +12,7 @@ from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_,
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.answers.ledger_rows import Known, Question, Turn, Work, WorkState
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.pins import take_up
@@ -68,7 +68,7 @@ PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, s
     address_id = excluded.address_id, pin_id = NULL"""
 
 
-class ScanBook:
+class SqlScanBook:
     """The scan of one job in one run. askings are the ledger's numbers of how services are asked, by their names."""
 
     def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:

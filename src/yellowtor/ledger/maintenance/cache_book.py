@@ -52,7 +52,7 @@ PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id)
     SELECT ?, k.id, a.id FROM address a, asking k WHERE a.key = ? AND k.key = ? ON CONFLICT DO NOTHING"""
 
 
-class CacheBook:
+class SqlCacheBook:
     """Instants are ISO 8601, UTC."""
 
     def __init__(self, store: Store) -> None:
@@ -308,10 +308,10 @@ def _exported(row: Sequence[Any]) -> Exported:
 
 
 @contextmanager
-def open_cache(where: "Path | Server", clock: Clock) -> Iterator[CacheBook]:
+def open_cache(where: "Path | Server", clock: Clock) -> Iterator[SqlCacheBook]:
     """Open the ledger for maintenance, while runs may use it. Raises LedgerTrouble."""
     store = open_store(where, clock)
     try:
-        yield CacheBook(store)
+        yield SqlCacheBook(store)
     finally:
         store.close()

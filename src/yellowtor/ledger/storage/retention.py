@@ -5,7 +5,7 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import ColumnElement, and_, delete, func, or_, select, update
 
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import answer, asking, candidates, job, reply
 from yellowtor.ledger.storage.store import Store

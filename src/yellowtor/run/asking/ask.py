@@ -24,9 +24,9 @@ from yellowtor.allowance.retry import (
     requested_wait_s,
 )
 from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Question, Reserved, Spent, Ticket
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.clock import Clock
 from yellowtor.errors import YellowtorError
 from yellowtor.run.asking.ask_result import AskResult
@@ -34,7 +34,7 @@ from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.asking.departure import Leaving
 from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
-from yellowtor.run.asking.taken import Held, Taken, request_facts
+from yellowtor.run.asking.reserved_question import ReservedQuestion, Taken, request_facts
 from yellowtor.run.ports import Service, Watcher, Writer
 
 AHEAD_S = 0.5  # a request asks for its connection this long before its instant
@@ -155,7 +155,7 @@ class Asker:
 
     async def _reserve(
         self, group: Sequence[Question], attempt: int, *, each: bool = True, free: bool = False
-    ) -> list[Held]:
+    ) -> list[ReservedQuestion]:
         """The right to ask about them, or about those of them that are not known yet and that the window allows."""
         if not group:
             return []
@@ -171,9 +171,11 @@ class Asker:
         self._elsewhere += [question for question, reserved in pairs if isinstance(reserved, Elsewhere)]
         self._reserved += sum(reserved.units for reserved in reservations if isinstance(reserved, Reserved))
         self._watch.advanced(sum(isinstance(reserved, AlreadyKnown) for reserved in reservations))
-        return [Held(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
+        return [ReservedQuestion(question, reserved) for question, reserved in pairs if isinstance(reserved, Reserved)]
 
-    async def _send(self, held: Sequence[Held], attempt: int, tickets: Sequence[Ticket] = ()) -> Sequence[Taken] | None:
+    async def _send(
+        self, held: Sequence[ReservedQuestion], attempt: int, tickets: Sequence[Ticket] = ()
+    ) -> Sequence[Taken] | None:
         """Send at the reserved instant and read the reply; None if the run was stopped before.
 
         The last wait is after the connection is open: a handshake takes longer than the slack of the pace.
@@ -198,7 +200,7 @@ class Asker:
         return [one._replace(took_s=took_s, left=leave.left_at > 0) for one in taken]
 
     async def _sent(
-        self, held: Sequence[Held], leave: Leaving, attempt: int, tickets: Sequence[Ticket]
+        self, held: Sequence[ReservedQuestion], leave: Leaving, attempt: int, tickets: Sequence[Ticket]
     ) -> Sequence[Taken] | None:
         """Send one request about them, and take the whole reply in; None when it did not leave."""
         if self._gate.stopped.is_set():
@@ -217,7 +219,7 @@ class Asker:
         except Exception as error:  # noqa: BLE001 - one reply must not end the run, whatever is wrong with it
             return self._failed(held, error)
 
-    def _request(self, held: Sequence[Held], tickets: Sequence[Ticket]) -> Request:
+    def _request(self, held: Sequence[ReservedQuestion], tickets: Sequence[Ticket]) -> Request:
         if tickets:
             return self._service.request_reply(tickets[0].ticket)
         asked = [one.question.subject for one in held]
@@ -235,7 +237,7 @@ class Asker:
         self._reserved -= reserved.units
         await self._writer.release(reserved)
 
-    def _failed(self, held: Sequence[Held], error: Exception) -> Sequence[Taken]:
+    def _failed(self, held: Sequence[ReservedQuestion], error: Exception) -> Sequence[Taken]:
         """The result of questions that met an unexpected fault: failed, with the reason."""
         self._watch.fault(error)
         why = f"an unexpected fault ({type(error).__name__}): --debug shows where"  # its own text may hold a key
@@ -288,7 +290,7 @@ class Asker:
             self._gate.close_for(decision.after_s)
         return Taken(reply, read, decision)
 
-    async def _act(self, held: Sequence[Held], taken: Sequence[Taken]) -> dict[Question, float]:
+    async def _act(self, held: Sequence[ReservedQuestion], taken: Sequence[Taken]) -> dict[Question, float]:
         """Do what was decided about each reply; the questions to be asked again, and in how many seconds."""
         again = {}
         for one, answer in zip(held, taken, strict=True):
@@ -317,7 +319,7 @@ class Asker:
                 self._watch.advanced(1)
         return again
 
-    def _tell(self, held: Held, taken: Taken) -> None:
+    def _tell(self, held: ReservedQuestion, taken: Taken) -> None:
         """Tell the log of a request, and what was decided about its reply."""
         if self._watch.keeps_log:
             self._watch.event("request", request_facts(self._service.name, held, taken))

@@ -3,7 +3,7 @@
 from collections import Counter
 from dataclasses import dataclass, field
 
-from yellowtor.answers.replies.kinds import Kind
+from yellowtor.answers.replies.reply_kind import Kind
 
 REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
 

@@ -9,8 +9,8 @@ from dataclasses import replace
 
 from yellowtor.allowance.retry import NO_REPLY
 from yellowtor.answers.ledger_rows import Question, Reserved, Spent, Ticket
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reply import Reply, Request
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.run.asking.departure import Leaving
 from yellowtor.run.asking.gate import Gate
 from yellowtor.run.ports import Service, Writer

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.answer_columns import Cells, ColumnRules, column_of
 from yellowtor.answers.geography.projection import Point, Projection
 from yellowtor.answers.ledger_rows import Answer, Answers

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, field_validator, model_validator
 
 from yellowtor.addresses.composing import AddressComposer
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.contracts.address import PARTS
 from yellowtor.settings import Settings
 

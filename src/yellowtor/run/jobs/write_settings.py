@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any, Literal, Self
 
 from pydantic import Field, create_model, field_validator, model_validator
 
-from yellowtor.addresses.line import LineTemplate
+from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.answer_columns import COLUMNS
 from yellowtor.answers.geography.projection import Projection
 from yellowtor.answers.ledger_rows import EXTRA

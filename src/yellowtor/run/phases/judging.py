@@ -13,10 +13,10 @@ from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
 from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Judged, KeptReply, ReadAs, Unjudged
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.answers.replies.kinds import Kind
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.replies.reply_drift import SAMPLE, Drift
+from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import WRITTEN_DECIMALS

@@ -8,7 +8,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yellowtor.addresses.keys import Asking, digest, raw_hashes, subject_key
-from yellowtor.answers.geography.cell_coordinates import NOTHING, Finding, Held, read_coordinates, read_position
+from yellowtor.answers.geography.cell_coordinates import (
+    NOTHING,
+    CellCoordinates,
+    Finding,
+    read_coordinates,
+    read_position,
+)
 from yellowtor.answers.geography.outliers import LEAST
 from yellowtor.answers.ledger_rows import Known, Work, WorkState
 from yellowtor.contracts.position import Position
@@ -113,14 +119,14 @@ class RowReader:
         wrong = [finding for _, finding in read]
         return [None if self._in_reverse else position for position, _ in read], wrong
 
-    def held_in(self, batch: Sequence[Row], places: Sequence[int]) -> list[Held]:
+    def held_in(self, batch: Sequence[Row], places: Sequence[int]) -> list[CellCoordinates]:
         """The coordinates that the records in these places have already, and what is wrong with them."""
         if self._held is None or self._in_reverse or not places:
             return [NOTHING] * len(places)
         lats, lons = (_column(batch, at) for at in self._held)
         return [read_coordinates(lats[at], lons[at], self._decimal, self._area) for at in places]
 
-    def held(self, row: Row) -> Held:
+    def held(self, row: Row) -> CellCoordinates:
         """The coordinates of one record, and what is wrong with them."""
         return self.held_in([row], [0])[0]
 

@@ -20,10 +20,10 @@ from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadSource
 from yellowtor.tables.cells import DEGREES, Texts, as_text, as_texts, ignore_written
 from yellowtor.tables.column_precision import as_stored, remark
-from yellowtor.tables.database.database_source import Named, Place, open_engine, translated
+from yellowtor.tables.database.database_source import DatabaseLocation, Named, open_engine, translated
 from yellowtor.tables.database.database_target import Create, Target, column, columns_of
 from yellowtor.tables.database.dialects.registry import dialect_of
-from yellowtor.tables.database.load import Load
+from yellowtor.tables.database.page_writes import Load
 from yellowtor.tables.database.refusals import Rows, limit_lock_waits, write_rows
 from yellowtor.tables.database.write_trial import try_to_write
 from yellowtor.tables.row_spool import Page, Spool
@@ -45,7 +45,13 @@ class DatabaseTable:
     remarks: Sequence[str] = ()
 
     def __init__(
-        self, place: Place, needed: Sequence[str], answers: Mapping[str, str], folder: Path, *, create: Create
+        self,
+        place: DatabaseLocation,
+        needed: Sequence[str],
+        answers: Mapping[str, str],
+        folder: Path,
+        *,
+        create: Create,
     ) -> None:
         self._place = place
         url = place.full_url(folder)
@@ -280,7 +286,7 @@ def _by_cells(answers: Sequence[Sequence[Any]], places: Sequence[int]) -> Iterab
 
 def tables_of(url: str, password: Secret | None, folder: Path) -> list[Named]:
     """The tables and views of a database, those of its default schema first; none of PostGIS. Raises BadSource."""
-    place = Place(DatabaseUrl(url, password), None)
+    place = DatabaseLocation(DatabaseUrl(url, password), None)
     with translated(place.shown(), "can't be opened"):
         look = sa.inspect(open_engine(place.full_url(folder)))
         own = [Named(name) for name in (*look.get_table_names(), *look.get_view_names())]
@@ -298,7 +304,7 @@ def tables_of(url: str, password: Secret | None, folder: Path) -> list[Named]:
     return [named for named in own + others if named.table not in OF_POSTGIS]
 
 
-def sample_of(place: Place, folder: Path, count: int) -> tuple[list[str], list[Row], list[str]]:
+def sample_of(place: DatabaseLocation, folder: Path, count: int) -> tuple[list[str], list[Row], list[str]]:
     """The columns of a table, its first rows, and its primary key. Raises BadSource."""
     table = place.table
     assert table is not None, "a sample is of a table"

@@ -51,7 +51,7 @@ class Named:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class DatabaseLocation:
     """Where records are in a database: a table or a query.
 
     keys identify records (default: the primary key), only is a SQL condition, first a SQL order, results another table

@@ -19,7 +19,7 @@ from yellowtor.tables.column_precision import Coarse
 from yellowtor.tables.database.database_source import Named
 from yellowtor.tables.database.dialects.base import NEW
 from yellowtor.tables.database.dialects.registry import dialect_of
-from yellowtor.tables.database.load import Changes, Load, Put
+from yellowtor.tables.database.page_writes import Load, PageChanges, Put
 
 Create = bool | Literal["numeric"]  # whether what is missing is made, and degrees as which type
 
@@ -64,7 +64,7 @@ class Target:
         self._compared: Mapping[str, Any] = {}
         self._records: Any = self.at
         self._new = sa.table(NEW)
-        self._known_changes: dict[tuple[str, ...], Changes] = {}
+        self._known_changes: dict[tuple[str, ...], PageChanges] = {}
 
     def check(self) -> None:
         """Raise BadSource when answers can't go in here, before anything is sent."""
@@ -223,7 +223,7 @@ class Target:
         self._dialect.clear(connection, self._new)
         return done
 
-    def _changes(self, names: Sequence[str], *, ordered: bool) -> Changes:
+    def _changes(self, names: Sequence[str], *, ordered: bool) -> PageChanges:
         """The statements that write these columns."""
         new = self._new
         keys = self._new_keys()
@@ -239,13 +239,13 @@ class Target:
             edited = self._none(self._records, self._row_of(self._records, ordered=ordered) & unchanged)
             absent = sa.select(*keys).where(missing)
             left = sa.select(*keys).where(edited)
-            return Changes(update.where(mine, ~written), left, sa.delete(new).where(edited), insert, absent, absent)
+            return PageChanges(update.where(mine, ~written), left, sa.delete(new).where(edited), insert, absent, absent)
         ours = set(self.columns.values())  # a row is well that is as it was read, or as it is to be
         others = self._same_as_read(self._compared.keys() - ours)
         fine = others & (self._same_as_read(self._compared.keys() & ours) | written)
         there = sa.select(*keys).select_from(new.join(self.at, mine))
         returned = there.add_columns(*(self.at.c[name] for name in self.looked_at))
-        return Changes(
+        return PageChanges(
             update.where(mine, unchanged, ~written),
             sa.select(*keys).where(self._none(self.at, mine & fine)),
             sa.delete(new),

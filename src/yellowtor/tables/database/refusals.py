@@ -15,7 +15,7 @@ from yellowtor.tables.database.database_source import database_message
 from yellowtor.tables.database.database_target import Target
 from yellowtor.tables.database.dialects.base import NEW
 from yellowtor.tables.database.dialects.registry import dialect_of
-from yellowtor.tables.database.load import Load, Put
+from yellowtor.tables.database.page_writes import Load, Put
 
 LOCK_TIMEOUT_S = 5
 MOST = 1_000  # rows refused, from which on it is not about rows any more

@@ -19,8 +19,8 @@ from yellowtor.tables.cells import ignore_written, safe_texts
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.stated_dialect import StatedDialect
+from yellowtor.tables.text.ascii_fallback import NEAREST
 from yellowtor.tables.text.dialect import MARK, SAMPLE, find_dialect
-from yellowtor.tables.text.nearest import NEAREST
 from yellowtor.tables.text.row_text import RawRows, RowText
 
 BATCH = 2_000

@@ -31,7 +31,7 @@ CODE_PAGES = ("cp1252", "cp1250", "cp1251")
 
 
 @dataclass(frozen=True, slots=True)
-class Dialect:
+class TextDialect:
     """The dialect of a file. `quoted` are the columns (from 0) whose cells are all quoted.
 
     skip is the number of lines before the header. The first line may begin with a byte order mark.
@@ -69,7 +69,7 @@ class Dialect:
         return ", ".join([*said, *(["with decimal commas"] if self.decimal == "," else [])])
 
 
-def find_dialect(sample: bytes, stated: StatedDialect) -> Dialect:
+def find_dialect(sample: bytes, stated: StatedDialect) -> TextDialect:
     """The dialect of a file that begins so."""
     encoding = _with_order(stated.encoding, sample) if stated.encoding else _encoding(sample)
     text = codecs.getincrementaldecoder(encoding)(errors="replace").decode(sample, final=len(sample) < SAMPLE)
@@ -84,7 +84,7 @@ def find_dialect(sample: bytes, stated: StatedDialect) -> Dialect:
     delimiter = stated.delimiter or (separator[1] if separator else _delimiter(lines, quote))
     decimal = stated.decimal or _decimal(_rows(lines, delimiter, quote))
     quoting = _quoting(text, delimiter, quote)
-    return Dialect(encoding, delimiter, quote, decimal, line_end, *quoting, skip=int(bool(separator)))
+    return TextDialect(encoding, delimiter, quote, decimal, line_end, *quoting, skip=int(bool(separator)))
 
 
 def _delimiter(lines: Sequence[str], quote: str) -> str:

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 from typing import NamedTuple, TextIO
 
-from yellowtor.tables.text.dialect import Dialect
+from yellowtor.tables.text.dialect import TextDialect
 
 
 class RawRows(NamedTuple):
@@ -19,7 +19,7 @@ class RawRows(NamedTuple):
 class RowText:
     """Reads rows of a dialect together with the text that they are made from."""
 
-    def __init__(self, dialect: Dialect) -> None:
+    def __init__(self, dialect: TextDialect) -> None:
         self._dialect = dialect
         quote = re.escape(dialect.quote)
         delimiter = re.escape(dialect.delimiter)

@@ -22,8 +22,8 @@ def read_ahead(job: Path) -> None:
         sheet = records.get("sheet")
         table = records.get("table")
         if path.suffix.lower() in WORKBOOKS and path.is_file() and path.stat().st_size <= LARGEST:
-            from yellowtor.tables.workbook.workbook_file import Book, keep_ahead
+            from yellowtor.tables.workbook.workbook_file import OpenWorkbook, keep_ahead
 
-            keep_ahead(Book(path, None if table else sheet or ""))
+            keep_ahead(OpenWorkbook(path, None if table else sheet or ""))
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return

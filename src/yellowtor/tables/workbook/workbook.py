@@ -18,7 +18,7 @@ import python_calamine as calamine
 from yellowtor.contracts.table import Answering, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import State, check_unwritten, state_of
-from yellowtor.tables.cells import DEGREES, Later, Texts, as_text, ignore_written
+from yellowtor.tables.cells import DEGREES, LazyTexts, Texts, as_text, ignore_written
 from yellowtor.tables.file_table import FileOptions, FileTable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.workbook.as_csv import write_csv
@@ -230,7 +230,7 @@ class WorkbookTable(FileTable):
                 numbers: Sequence[int] = range(at + 1, min(at + BATCH, below) + 1)
                 read = partial(self._columns, rows, numbers)
                 if self._expected == (state, below - first):
-                    yield numbers, Later(len(numbers), read)
+                    yield numbers, LazyTexts(len(numbers), read)
                     continue
                 columns = read()
                 texts: Sequence[Row] = Texts(columns)

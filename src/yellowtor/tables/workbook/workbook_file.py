@@ -49,7 +49,7 @@ def check_file(path: Path) -> None:
         raise BadSource(f"{path} is protected by a password. Save a copy without one. Nothing was sent.")
 
 
-class Book:
+class OpenWorkbook:
     """A workbook, read in a thread: calamine releases the interpreter lock. One sheet at a time.
 
     begin is the sheet that is read at once (empty: the first). Errors are raised as BadSource when a result is
@@ -101,20 +101,20 @@ class Book:
             self._book.close()
 
 
-_ahead: list[Book] = []  # begun before anybody asked for it: one at most
+_ahead: list[OpenWorkbook] = []  # begun before anybody asked for it: one at most
 
 
-def keep_ahead(book: Book) -> None:
+def keep_ahead(book: OpenWorkbook) -> None:
     """Store this workbook for the next opened()."""
     _ahead[:] = [book]
 
 
 @contextmanager
-def opened(path: Path) -> Iterator[Book]:
+def opened(path: Path) -> Iterator[OpenWorkbook]:
     """The workbook: read ahead, if the file is unchanged; else opened now."""
     book = _ahead.pop() if _ahead else None
     if book is None or (book.path, book.state) != (path, state_of(path)):
-        book = Book(path)
+        book = OpenWorkbook(path)
     with closing(book):
         yield book
 

@@ -9,12 +9,12 @@ from sqlalchemy.engine import URL
 
 from yellowtor.contracts.position import WRITTEN_DECIMALS
 from yellowtor.tables.column_precision import SHORTEST, Coarse, of_decimals
-from yellowtor.tables.database.load import Load
+from yellowtor.tables.database.page_writes import Load
 
 NEW = "yellowtor_new"  # the temporary table that rows are loaded into
 
 
-class Dialect:
+class DatabaseDialect:
     """A database's own way to do things. It holds no state and no connection."""
 
     driver = ""  # SQLAlchemy's name of the database and its driver; empty: as the URL says

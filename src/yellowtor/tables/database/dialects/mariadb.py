@@ -7,12 +7,12 @@ import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import FLOAT
 
 from yellowtor.tables.column_precision import SIX_DIGITS, Coarse
-from yellowtor.tables.database.dialects.base import Dialect
+from yellowtor.tables.database.dialects.base import DatabaseDialect
 
 DEFINES = r"\b(?:ALL PRIVILEGES|{})\b(?! (?:USER|ROUTINE|VIEW|TEMPORARY|TABLESPACE))"
 
 
-class MariaDB(Dialect):
+class MariaDB(DatabaseDialect):
     """MariaDB by PyMySQL."""
 
     def __init__(self, driver: str) -> None:

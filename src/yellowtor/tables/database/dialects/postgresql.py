@@ -8,12 +8,12 @@ import sqlalchemy as sa
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import DBAPIError
 
-from yellowtor.tables.database.dialects.base import NEW, Dialect
-from yellowtor.tables.database.load import Load
+from yellowtor.tables.database.dialects.base import NEW, DatabaseDialect
+from yellowtor.tables.database.page_writes import Load
 from yellowtor.tables.database.postgres_copy import copy_text
 
 
-class PostgreSQL(Dialect):
+class PostgreSQL(DatabaseDialect):
     """PostgreSQL by psycopg 3."""
 
     driver = "postgresql+psycopg"

@@ -8,12 +8,12 @@ from sqlalchemy.engine import URL
 
 from yellowtor.errors import BadSource
 from yellowtor.tables.column_precision import Coarse
-from yellowtor.tables.database.dialects.base import Dialect
+from yellowtor.tables.database.dialects.base import DatabaseDialect
 
 BUSY_S = 30  # how long it waits for another writer
 
 
-class SQLite(Dialect):
+class SQLite(DatabaseDialect):
     """SQLite by Python's own driver, which starts no transaction itself here."""
 
     rolls_back_ddl = True

@@ -12,7 +12,7 @@ from xml.etree import ElementTree as ET
 
 from aiohttp import web
 
-from yellowtor.standin.tongues import Asked, Features, Json, StandinReply, Table, Xml, body_of, limit_of
+from yellowtor.standin.formats import Asked, Features, Json, StandinReply, TextTable, Xml, body_of, limit_of
 
 MOST = 100
 Questions = Sequence[tuple[str, Asked]]  # each with its id
@@ -26,7 +26,7 @@ class AskedMany:
     trouble: str = ""
 
 
-class ManyTongue(Protocol):
+class BatchFormat(Protocol):
     """One shape, asked about many: a reply to all, or one that refuses the whole."""
 
     path: str
@@ -72,7 +72,7 @@ class XmlMany(Xml):
         return web.Response(text=f"<answers>{text}</answers>", content_type="application/xml")
 
 
-class TableMany(Table):
+class TableMany(TextTable):
     path = "/rows"
     counts_each = True
 
@@ -104,4 +104,4 @@ class FeaturesMany(Features):
         return web.json_response({"results": [self.content(reply) for _, reply in answers]})
 
 
-MANY: Sequence[ManyTongue] = (JsonMany(), XmlMany(), TableMany(), FeaturesMany())
+MANY: Sequence[BatchFormat] = (JsonMany(), XmlMany(), TableMany(), FeaturesMany())

@@ -16,8 +16,8 @@ from urllib.parse import parse_qs, unquote
 
 from aiohttp import web
 
-from yellowtor.standin.many import JsonMany
-from yellowtor.standin.tongues import Features, Json, StandinReply
+from yellowtor.standin.batches import JsonMany
+from yellowtor.standin.formats import Features, Json, StandinReply
 
 LOOKS = 2  # so often a promised reply is not ready yet
 
@@ -33,7 +33,7 @@ class Moved(Json):
 
 
 @dataclass
-class Later(Json):
+class LaterJson(Json):
     """Takes a question, and has its reply later."""
 
     path = "/later"

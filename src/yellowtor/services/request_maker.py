@@ -18,10 +18,10 @@ from yellowtor.contracts.position import Area
 from yellowtor.contracts.secret import MASK
 from yellowtor.contracts.subject import Subject
 from yellowtor.errors import BadJob
-from yellowtor.services.bodies import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.calls import BOX, FRESH, Call
 from yellowtor.services.connection_settings import Signing
 from yellowtor.services.description import Description, Direction
+from yellowtor.services.templates import expand, fill, form_bytes, header_text, json_bytes, json_value, xml_text
 from yellowtor.services.variables import Values
 from yellowtor.version import __version__
 

@@ -11,7 +11,7 @@ from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import position_text
 
 
-class WrittenBook:
+class SqlWrittenBook:
     """The files and positions that runs over this ledger have written, whichever job they were of."""
 
     def __init__(self, store: Store) -> None:

@@ -73,7 +73,7 @@ class Speaker(Protocol):
     def tell(self, reply: StandinReply) -> web.Response: ...
 
 
-class Tongue(Speaker, Protocol):
+class StandinFormat(Speaker, Protocol):
     """One shape: how it is asked, how it answers."""
 
     method: str
@@ -188,7 +188,7 @@ class XmlNear(Xml):
         return Asked.near(north, east, limit_of(request.query.get("max")), self.trouble(request, key))
 
 
-class Table:
+class TextTable:
     """Delimited text without a header: a status, then a place; decimal commas; the URL is signed (HMAC with SHA-1)."""
 
     method = "GET"
@@ -232,7 +232,7 @@ class Table:
         return ["0", "", *numbers, place["precision"], place["words"], *bits]
 
 
-class TableNear(Table):
+class TableNear(TextTable):
     """In reverse."""
 
     path = "/row-near"
@@ -301,10 +301,10 @@ class FeaturesNear(Features):
         return Asked.near(north, east, limit_of(body.get("most")), self.trouble(request, key))
 
 
-TONGUES: Sequence[Tongue] = (
+FORMATS: Sequence[StandinFormat] = (
     Json(),
     Xml(),
-    Table(),
+    TextTable(),
     Features(),
     JsonNear(),
     XmlNear(),

@@ -20,7 +20,7 @@ class Load:
 
 
 @dataclass(frozen=True)
-class Changes:
+class PageChanges:
     """Statements: the update, the keys of the rows that are left alone, to forget those, and the rows that lack.
 
     skipped are the keys of rows that should have changed, and have not; returned those of rows which do not hold what

@@ -8,7 +8,7 @@ from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 
 
-class Held(NamedTuple):
+class ReservedQuestion(NamedTuple):
     """A question, and the reservation for it."""
 
     question: Question
@@ -25,7 +25,7 @@ class Taken(NamedTuple):
     left: bool = True  # the request has left this machine
 
 
-def request_facts(service: str, held: Held, taken: Taken) -> dict[str, object]:
+def request_facts(service: str, held: ReservedQuestion, taken: Taken) -> dict[str, object]:
     """What a log says about a request."""
     return {
         "service": service,
