@@ -370,7 +370,7 @@ def test_points_go_into_other_systems_and_types_too(base):
         assert geo == f"geo:{float(lat)},{float(lon)}"
     assert base.summary("--dry-run")["would_change"]["cells"] == 0, "what is written is what would be"
     base.edit("job.toml", ("EPSG:3857", "EPSG:0"))
-    assert "no coordinate system that PROJ knows" in base.run("run", "job.toml", code=3).stderr
+    assert "not a coordinate system that PROJ knows" in base.run("run", "job.toml", code=3).stderr
     base.edit("job.toml", ('crs = "EPSG:0"', ""), ('x = "x"\ny = "y"', 'geometry = "point"'))
     assert "needs a database with PostGIS" in base.run("run", "job.toml", code=4).stderr
 

@@ -211,7 +211,7 @@ def test_a_promise_outlives_a_refusal_a_spent_allowance_and_records_that_go(raw)
 def test_a_promise_without_a_ticket_is_no_reply_and_stops_the_run(raw):  # noqa: F811
     job = raw([speaking(lambda *_: good(b'{"id": 7}', "202 Accepted"))], records=20, allowance="parallel = 1")
     job.edit("raw.toml", ("[allowance]", f"{POLL}\n[allowance]"))
-    assert "there is no ticket where the description says" in job.run("run", "job.toml", code=6).stderr
+    assert "no ticket at the path of the description" in job.run("run", "job.toml", code=6).stderr
     assert len(job.raw.seen) == 5
 
 

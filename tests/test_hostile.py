@@ -399,7 +399,7 @@ def test_no_digit_is_passed_over_and_none_made_up(text):
 
 @given(
     st.lists(
-        st.tuples(st.floats(-1e9, 1e11), st.sampled_from(["fast", "told", "ask"]), st.floats(1e-9, 1e9)), max_size=20
+        st.tuples(st.floats(-1e9, 1e11), st.sampled_from(["fast", "stated", "ask"]), st.floats(1e-9, 1e9)), max_size=20
     ),
     st.floats(0.01, 1e4) | st.none(),
 )
@@ -409,8 +409,8 @@ def test_a_learned_pace_is_a_pace_over_years_and_whatever_clocks_do(steps, descr
         learned = (
             learned.too_fast(pace, rate, now)
             if what == "fast"
-            else learned.told(pace, rate)
-            if what == "told"
+            else learned.stated(pace, rate)
+            if what == "stated"
             else learned
         )
         kept = learned.pace(pace, now)

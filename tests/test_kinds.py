@@ -379,18 +379,18 @@ def test_a_frame_is_placed_with_the_same_ledger_and_promises_even_in_a_notebook(
         ("a.jsonl", '{"a": 1}\n[1]\n', "line 2"),
         ("a.jsonl", "", "no header"),
         ("a.json", ' [{"a": 1}, 2]', "element 2 is not a JSON object, but 2"),
-        ("a.json", "{}", "no GeoJSON feature collection (RFC 7946), nor an array of records"),
+        ("a.json", "{}", "not a GeoJSON feature collection (RFC 7946), nor an array of records"),
         ("a.geojson", "{", "not JSON"),
-        ("a.geojson", '{"type": "Feature"}', "no GeoJSON feature collection"),
+        ("a.geojson", '{"type": "Feature"}', "not a GeoJSON feature collection"),
         ("a.geojson", '{"features": [{"type": "Feature", "geometry": {"type": "LineString"}}]}', "feature 1"),
         ("a.geojson", '{"features": [{"type": "Feature", "geometry": 5}]}', "feature 1 is not valid by RFC 7946"),
         ("a.geojson", '{"features": [{"type": "Feature", "properties": "x"}]}', "feature 1 is not valid by RFC 7946"),
         (
             "a.geojson",
             '{"features": [{"type": "Feature", "geometry": {"type": "Point", "coordinates": 5}}]}',
-            "feature 1 is none",
+            "feature 1 is not valid",
         ),
-        ("a.parquet", "PAR1", "no Parquet file"),
+        ("a.parquet", "PAR1", "not a Parquet file"),
     ],
 )
 def test_what_is_wrong_with_such_a_file_is_told_with_its_place(small, name, text, told):
@@ -414,7 +414,7 @@ def test_an_answer_never_goes_through_what_is_no_object(tmp_path):
     table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
     assert "[1,2,30]" in path.read_text(), "the same point is left as it is written"
     path.write_text(path.read_text().replace("[1,2,30]", "[1,2,31]"))
-    with pytest.raises(BadSource, match="written to by another program"):
+    with pytest.raises(BadSource, match="changed by another program"):
         table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])
     assert table.refresh()
     table.rewrite(None, ["geometry.latitude", "geometry.longitude"], lambda _: [[2.0], [1.0]])

@@ -40,10 +40,10 @@ def test_a_pace_that_is_too_fast_is_halved_once_and_grows_again():
     assert found.pace(described, 40.0).per_second == pytest.approx(20 * 2**0.5)
     assert found.too_fast(described, 33.0, 40.0).per_second == pytest.approx(10 * 2**0.5)
     assert found.pace(described, 70.0) == described
-    told = found.told(described, 5.0)
+    told = found.stated(described, 5.0)
     assert told.pace(described, 1e9) == Pace(5.0), "what the service says holds until it says something else"
-    assert told.told(described, 80.0).pace(described, 1e9) == described
-    assert found.told(described, 80.0) == found, "and does not undo what was found"
+    assert told.stated(described, 80.0).pace(described, 1e9) == described
+    assert found.stated(described, 80.0) == found, "and does not undo what was found"
     free = Learned().too_fast(Pace(None), 12.0, 0.0)
     assert (free.per_second, free.pace(Pace(None), 239.0).per_second is None) == (6.0, False)
     assert free.pace(Pace(None), 241.0) == Pace(None)

@@ -239,7 +239,7 @@ def test_kinds_by_status_and_shape():
         assert word in read.message
     zero = read_reply(READING, 200, b'{"a": [{"b": 0, "c": 0.0}]}')
     assert zero.kind is Kind.UNREADABLE
-    assert "0,0 is no answer" in zero.message
+    assert "0,0 is not an answer" in zero.message
 
 
 PARTS = {"number": "14", "street": "Kelp Lane", "town": "Ørlvík", "postcode": "00412", "country_code": "XT"}
@@ -270,7 +270,7 @@ def judged(*candidates, tolerance=50, asked=ASKED):
         ([place(), place(47.50001)], "placed", "house number agrees"),
         ([place(town="Skelmere")], "doubtful", "another town is answered"),
         ([place(street="", number="", level=Level.ADDRESS_AREA)], "doubtful", "the street is not confirmed"),
-        ([Candidate(Position(47, -28), Level.ADMIN_UNIT_1, None, "", {"country_code": "XT"})], "unplaced", "no more than"),
+        ([Candidate(Position(47, -28), Level.ADMIN_UNIT_1, None, "", {"country_code": "XT"})], "unplaced", "confirms only what the job fixed"),
         ([], "unplaced", "found nothing"),
     ],
 )  # fmt: skip

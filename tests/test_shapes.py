@@ -258,7 +258,7 @@ MISTAKES = [
     ("stand-in", "candidates = 5", 'candidates = 5\nmethod = "POST"', "that needs one: json, form or xml"),
     ("stand-in", 'longitude = "$.spot.east"\n', "", "latitude and longitude belong together"),
     ("stand-in", 'path = "$.verdict"\nequals = "key-unknown"', "path = '$.verdict'\nequals = 'nothing'", "the 2. can never hold"),
-    ("stand-in", 'equals = "nothing"', "status = 600", "600 is no HTTP status"),
+    ("stand-in", 'equals = "nothing"', "status = 600", "600 is not an HTTP status"),
     ("stand-in", 'equals = "nothing"', 'matches = "("', "is not a regular expression"),
     ("stand-in", 'message = "$.note"', 'message = "$.note"\ndelimiter = ";"', 'delimiter belongs to format = "text"'),
     ("stand-in-geojson", '[credentials]\nbearer = "{token}"\n', "", "variables.token is used nowhere"),

@@ -472,7 +472,7 @@ def test_what_another_program_saves_while_answers_are_put_in_is_not_overwritten(
         path.write_bytes(saved)
         return [[47.5] * len(rows)]
 
-    with pytest.raises(BadSource, match=r"written to by another program .* kept in the ledger"):
+    with pytest.raises(BadSource, match=r"changed by another program .* kept in the ledger"):
         table.rewrite(to and tmp_path / to, ["Latitude"], answering)
     assert {file.name: file.read_bytes() for file in tmp_path.iterdir()} == {name: saved}
 

@@ -73,7 +73,7 @@ class Learned:
             return described
         return Pace(max(LEAST, borne))
 
-    def throttled(self, described: Pace, per_second: float) -> "Learned":
+    def stated(self, described: Pace, per_second: float) -> "Learned":
         """The service says how fast it may be asked: that is kept if it is slower than described, and no other is."""
         if described.per_second is None or per_second < described.per_second:
             return Learned(min(MOST, max(LEAST, per_second)), FOR_GOOD)

@@ -3,11 +3,10 @@
 Heavy parts are imported inside the commands, so that --help and --version are quick.
 """
 
+import codecs
 import gc
-import json
 import os
 import sys
-import traceback
 from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -15,6 +14,7 @@ from typing import Annotated
 
 import typer
 
+from yellowtor.ascii_fallback import NEAREST, nearest_ascii
 from yellowtor.cli import cache_app, service_commands
 from yellowtor.cli.completion import description_files, job_files
 from yellowtor.cli.debugging import DEBUG
@@ -281,12 +281,11 @@ app.command(name="stand-in")(service_commands.stand_in)
 def main(arguments: Sequence[str] | None = None) -> None:
     """The entry point: every exception becomes one message and one exit code here."""
     from yellowtor.errors import Exit, YellowtorError
-    from yellowtor.tables.text.ascii_fallback import register
 
     words = sys.argv[1:] if arguments is None else list(arguments)
     gc.set_threshold(SELDOM)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for plugins takes 0.05 s
-    register()
+    codecs.register_error(NEAREST, nearest_ascii)
     try:
         jobs = [Path(word) for word in words if word.endswith(".toml")]
         if "run" in words and jobs:  # before everything that takes time to import
@@ -314,8 +313,12 @@ def _harmless(text: str) -> str:
 
 def _fail(error: BaseException, message: str, code: int, words: Sequence[str]) -> None:
     if "--debug" in words:
+        import traceback
+
         traceback.print_exception(error)
     typer.echo(_harmless(message), err=True)
     if "--json" in words:  # for the program that reads the results
+        import json
+
         typer.echo(json.dumps({"error": {"message": message.removeprefix("yellowtor: "), "exit_code": int(code)}}))
     sys.exit(int(code))

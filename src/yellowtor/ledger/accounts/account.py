@@ -161,7 +161,7 @@ class Account(Counter):
 
     def stated(self, described: Pace, per_second: float) -> bool:
         """The service stated this pace; whether it is below the described one."""
-        self._learned = self._learned.throttled(described, per_second)
+        self._learned = self._learned.stated(described, per_second)
         return self._learned.at == FOR_GOOD
 
     def put(self) -> None:

@@ -12,6 +12,7 @@ from itertools import islice, repeat
 from pathlib import Path
 from typing import Any, BinaryIO, TextIO, cast
 
+from yellowtor.ascii_fallback import NEAREST
 from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
@@ -19,7 +20,6 @@ from yellowtor.tables.cells import ignore_written, safe_texts
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
 from yellowtor.tables.stated_dialect import StatedDialect
-from yellowtor.tables.text.ascii_fallback import NEAREST
 from yellowtor.tables.text.dialect import MARK, SAMPLE, find_dialect
 from yellowtor.tables.text.row_text import RawRows, RowText
 
