@@ -114,7 +114,7 @@ def test_a_plan_says_what_a_run_would_do_cost_and_when_it_would_be_done_also_wit
     assert (capped["stretches"], capped["at_once"]) == (5, 10)
     job.run("run", "job.toml", code=6)
     assert job.service.requests == 20
-    assert "day: 0 of 20 left; more at" in job.run("plan", "job.toml").stdout
+    assert "day: 0 of 20 left; renewed at" in job.run("plan", "job.toml").stdout
     for wish in ("day", "day=0", "year=4", "day=4;pace=2"):
         assert (
             f"--what-if {wish!r}: say pace=N, second=N" in job.run("plan", "job.toml", "--what-if", wish, code=3).stderr

@@ -71,7 +71,7 @@ class Learned:
         borne = self.per_second * 2 ** min(MOST_DOUBLINGS, max(0.0, now - self.at) / GROW_S)
         if not borne < (described.per_second or 16 * self.per_second):
             return described
-        return Pace(max(LEAST, borne))
+        return Pace(min(MOST, max(LEAST, borne)))
 
     def stated(self, described: Pace, per_second: float) -> "Learned":
         """The service says how fast it may be asked: that is kept if it is slower than described, and no other is."""
