@@ -42,12 +42,12 @@ TERMS = AccountTerms("service", "asking", "account", Pace(None))
 
 
 def law(*strategies):
-    """Tried as often as every law on SQLite, and a third as often on PostgreSQL, where each example opens a database."""
+    """Tried 36 times on SQLite, and a third as often on PostgreSQL, where each example opens a database."""
 
     def of(check):
         @wraps(check)
         def test(ledger):
-            often = 60 if isinstance(ledger.where, Path) else 20
+            often = 36 if isinstance(ledger.where, Path) else 12
             settings(max_examples=often)(given(*strategies)(check))(ledger)
 
         del test.__wrapped__  # its arguments are the strategies', and no fixtures
@@ -364,7 +364,7 @@ class Charging(RuleBasedStateMachine):
 
 
 def test_no_course_of_events_passes_a_limit_or_counts_a_request_twice(ledger):
-    often = 30 if isinstance(ledger.where, Path) else 8
+    often = 16 if isinstance(ledger.where, Path) else 5
     charging = type("ChargingHere", (Charging,), {"place": ledger})
     run_state_machine_as_test(charging, settings=settings(max_examples=often, stateful_step_count=25, deadline=None))
 

@@ -566,7 +566,7 @@ def test_two_jobs_two_editors_and_kills_lose_nothing_that_a_person_wrote(small):
             mine = mine.replace(f'"{column}"', f'"{column} {name}"')
         job.path(f"{name}.toml").write_text(mine)
     run_state_machine_as_test(
-        lambda: Meanwhile(job), settings=settings(max_examples=5, stateful_step_count=9, deadline=None)
+        lambda: Meanwhile(job), settings=settings(max_examples=3, stateful_step_count=9, deadline=None)
     )
 
 
