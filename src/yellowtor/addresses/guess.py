@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from yellowtor.addresses.compare import latin
+from yellowtor.addresses.latin import latin
 
 NAMES: Mapping[str, str] = {
     "whole": "full address, whole address, address, complete address, postal address, anschrift, adresse, direccion, "

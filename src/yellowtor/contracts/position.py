@@ -46,6 +46,11 @@ def distance_m(one: Position, other: Position) -> float:
     return 2 * EARTH_RADIUS_M * math.asin(min(1.0, math.sqrt(half)))
 
 
+def length(metres: float) -> str:
+    """Metres as people say them."""
+    return f"{metres / 1000:.1f} km" if metres >= 1000 else f"{metres:.0f} m"
+
+
 class Area(NamedTuple):
     """A box in degrees in the order of RFC 7946 section 5: west, south, east, north; may cross 180°."""
 

@@ -1,90 +1,114 @@
-"""The named features on which the judgement of one answer rests. Nothing else may enter a confidence."""
+"""The best of the candidates, and the evidence about it."""
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
-from yellowtor.addresses.compare import Agreement, compare, split_number
+from yellowtor.addresses.alignment import Alignment, align
+from yellowtor.addresses.parsing.parse import ParsedAddress
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.contracts.address import Address
-from yellowtor.contracts.position import Area, distance_m
-
-WEIGHTS = {"number": 2.0, "street": 3.0, "town": 3.0, "postcode": 1.5, "region": 0.5, "country": 3.0}
+from yellowtor.contracts.position import Area, Position, distance_m
 
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """What speaks for and against a candidate. Distances in metres, agreement from 0 to 1 or None."""
+    """What speaks for and against a candidate. Distances in metres.
+
+    share is the candidate's part of the fit of all candidates that lie elsewhere, 0 to 1; rivals is their number,
+    spread_m the distance of the farthest.
+    """
 
     level: Level | None
     method: Method | None
     reach_m: float
-    agreement: Agreement
-    asked_number: bool
-    rivals: int
-    spread_m: float
+    alignment: Alignment
     inside: bool | None
     score: float | None = None  # the service's own, 0 to 1
     partial: bool = False  # the service says that only a part matched
+    rivals: int = 0
+    spread_m: float = 0.0
+    share: float = 1.0
 
 
-def agreement_score(agreement: Agreement) -> float:
-    """The weighted mean of the parts that can be compared; 0 when none can."""
-    known = [(value, WEIGHTS[part]) for part in WEIGHTS if (value := getattr(agreement, part)) is not None]
-    return sum(v * w for v, w in known) / sum(w for _, w in known) if known else 0.0
+Fit = Callable[[Evidence], float]  # the log-odds of a candidate alone
+NEGLIGIBLE = 0.002  # of the fit of the best: such a candidate is no rival
 
 
-def _merit(agreement: Agreement, candidate: Candidate) -> float:
-    """Of candidates that agree about as well, the better is the finer one, and the one that the service prefers."""
-    rank = candidate.level.rank if candidate.level else len(Level)
-    return agreement_score(agreement) - 0.02 * rank + 0.05 * (candidate.score or 0.0)
+def said(candidate: Candidate) -> Mapping[str, str]:
+    """The parts that a candidate confirms, and its label."""
+    return {**candidate.parts, "label": candidate.label} if candidate.label else candidate.parts
 
 
-def _said(candidate: Candidate) -> Mapping[str, str]:
-    """The parts that a candidate confirms; of one without any, its label."""
-    return candidate.parts or ({"label": candidate.label} if candidate.label else {})
+def weigh(
+    asked: ParsedAddress, candidates: Sequence[Candidate], area: Area | None, tolerance_m: float, fit: Fit
+) -> tuple[Candidate, Evidence]:
+    """The candidate (of at least one) that fits best, and the evidence about it."""
+    alone = [evidence_alone(asked, candidate, area) for candidate in candidates]
+    return choose(candidates, alone, tolerance_m, fit)
 
 
-def weigh(asked: Address, candidates: Sequence[Candidate], area: Area | None) -> tuple[Candidate, Evidence]:
-    """The best of the candidates (at least one) and the evidence about it.
+def choose(
+    candidates: Sequence[Candidate], alone: Sequence[Evidence], tolerance_m: float, fit: Fit
+) -> tuple[Candidate, Evidence]:
+    """The candidate that fits best by itself, and its evidence with its rivals.
 
-    A rival is another candidate that agrees nearly as well and lies further off than both may reach.
+    A rival is a candidate that lies farther than the tolerance and is neither the street or town of the best nor
+    something in it. Rivals at one place are one.
     """
-    number, _ = split_number(asked.number, asked.street or asked.whole.split(",")[0])
     if len(candidates) == 1:
-        (only,) = candidates
-        return only, _evidence(only, compare(asked, _said(only)), bool(number), (), area)
-    agreements = [compare(asked, _said(candidate)) for candidate in candidates]
-    merits = [_merit(agreement, c) for agreement, c in zip(agreements, candidates, strict=True)]
-    at = max(range(len(candidates)), key=lambda i: (merits[i], -i))
-    best = candidates[at]
-    apart = [
-        distance_m(best.position, other.position)
-        for i, other in enumerate(candidates)
-        if i != at and merits[at] - merits[i] < 0.06 and not _contradicts(agreements[i], agreements[at])
-    ]
-    return best, _evidence(best, agreements[at], bool(number), apart, area)
+        return candidates[0], alone[0]
+    fits = [fit(evidence) for evidence in alone]
+    best, *others = sorted(range(len(candidates)), key=lambda i: _order(fits[i], candidates[i]))
+    places: list[Position] = []
+    odds = 0.0
+    for i in others:
+        there = candidates[i].position
+        odds_there = math.exp(min(0.0, fits[i] - fits[best]))
+        if odds_there < NEGLIGIBLE:
+            break
+        near = distance_m(candidates[best].position, there) <= tolerance_m
+        if near or _contains(candidates[i], candidates[best]) or _contains(candidates[best], candidates[i]):
+            continue
+        if all(distance_m(there, place) > tolerance_m for place in places):
+            places.append(there)
+            odds += odds_there
+    if not places:
+        return candidates[best], alone[best]
+    spread = max(distance_m(candidates[best].position, place) for place in places)
+    found = replace(alone[best], rivals=len(places), spread_m=spread, share=1 / (1 + odds))
+    return candidates[best], found
 
 
-def _evidence(
-    best: Candidate, agreement: Agreement, asked_number: bool, apart: Sequence[float], area: Area | None
-) -> Evidence:
-    reach_m = best.reach_m
-    far = [distance for distance in apart if distance > 2 * reach_m]
+def _order(fit: float, candidate: Candidate) -> tuple[float, ...]:
+    """The best fit first; of equal ones the finer, then the one with the higher score. Never by place in the list."""
+    return (-round(fit, 9), _rank(candidate), -(candidate.score or 0.0), *candidate.position)
+
+
+def _rank(candidate: Candidate) -> int:
+    """How coarse it is: by its level; of one without a level, by its finest part."""
+    if candidate.level:
+        return candidate.level.rank
+    parts = candidate.parts
+    finest = ((Level.BUILDING, "number"), (Level.SEGMENT, "street"), (Level.ADDRESS_AREA, "town"))
+    return next((level.rank for level, part in finest if parts.get(part)), len(Level))
+
+
+def _contains(coarse: Candidate, fine: Candidate) -> bool:
+    """Whether the first is the street or the town of the second: coarser, and all that it says is said of both."""
+    if _rank(coarse) <= _rank(fine) or not coarse.parts:
+        return False
+    return all(fine.parts.get(part) in {text, None} for part, text in coarse.parts.items() if part != "number")
+
+
+def evidence_alone(asked: ParsedAddress, candidate: Candidate, area: Area | None) -> Evidence:
+    """The evidence about one candidate, as if the service had offered no other."""
     return Evidence(
-        best.level,
-        best.method,
-        reach_m,
-        agreement,
-        asked_number,
-        rivals=len(far),
-        spread_m=max(far, default=0.0),
-        inside=area.holds(best.position) if area else None,
-        score=best.score,
-        partial=best.partial,
+        candidate.level,
+        candidate.method,
+        candidate.reach_m,
+        align(asked, said(candidate)),
+        inside=area.holds(candidate.position) if area else None,
+        score=candidate.score,
+        partial=candidate.partial,
     )
-
-
-def _contradicts(rival: Agreement, best: Agreement) -> bool:
-    """Whether a rival is ruled out by a part that the best one confirms."""
-    return any(getattr(rival, part) == 0 and getattr(best, part) == 1 for part in ("number", "postcode", "country"))

@@ -4,13 +4,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.judging.confidence import VERSION, Confidence, estimate
+from yellowtor.addresses.parsing.parse import parse
+from yellowtor.answers.judging.confidence import Confidence, estimate, fit, model
 from yellowtor.answers.judging.evidence import Evidence, weigh
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 from yellowtor.contracts.position import Area
+
+RULES = "aligned-1"  # enters the judgement key: other rules judge kept replies anew
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +25,7 @@ class Thresholds:
     area: Area | None = None
 
     def judgement_key(self, reading_key: str) -> str:
-        return digest(VERSION, reading_key, repr(self))
+        return digest(RULES, model().version, reading_key, repr(self))
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,10 +54,11 @@ def judge(
         return Judgement(Outcome.FAILED, (f"{kind}: {message}" if message else str(kind),))
     if not candidates:
         return Judgement(Outcome.UNPLACED, (message or "the service found nothing",))
-    best, evidence = weigh(asked, candidates, thresholds.area)
+    tolerance_m = thresholds.tolerance_m
+    best, evidence = weigh(parse(asked), candidates, thresholds.area, tolerance_m, lambda one: fit(one, tolerance_m))
     if not _confirms(evidence, context):
         return Judgement(Outcome.UNPLACED, ("the answer confirms only what the job fixed",))
-    confidence = estimate(evidence, thresholds.tolerance_m)
+    confidence = estimate(evidence, tolerance_m)
     placed = confidence.value >= thresholds.place_at and evidence.inside is not False
     return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)
 
@@ -62,4 +66,4 @@ def judge(
 def _confirms(evidence: Evidence, context: frozenset[str]) -> bool:
     """Whether any part of the record's own, street or coarser, is confirmed by the answer."""
     parts = {"street", "town", "postcode", "region"} - context
-    return any((getattr(evidence.agreement, part) or 0) > 0.7 for part in parts)
+    return any((getattr(evidence.alignment, part) or 0) > 0.7 for part in parts)

@@ -1,20 +1,23 @@
 """How a record ends that is asked about in reverse: from the places that a reply offers to one address, or none.
 
 Confidence is the probability that the address is that of the point: what is at most the job's tolerance away. A product
-of factors like that of confidence.py, with the distance in the place of the agreement of the parts.
+of factors, each from one feature and with its reason.
 """
 
 import math
 from collections.abc import Iterator, Sequence
 
-from yellowtor.answers.judging.confidence import CERTAIN, Confidence, Factor, fineness, length, own_word
+from yellowtor.answers.geography.levels import Level, Method
+from yellowtor.answers.judging.confidence import Confidence
 from yellowtor.answers.judging.judgement import Judgement, Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.contracts.position import Position, distance_m
+from yellowtor.contracts.position import Position, distance_m, length
 
 VERSION = "nearby-1"  # enters the judgement key of what is asked in reverse
+Factor = tuple[float, str]  # from 0 to 1, and the reason
+CERTAIN = 0.98  # no service is surer than this about anything
 AS_NEAR_M = 5.0  # two places whose distances differ by less are about as near
 
 
@@ -40,9 +43,9 @@ def _confidence(
     away = distance_m(asked, candidate.position)
     factors = [
         *_distance(away, tolerance_m),
-        *fineness(candidate.level, candidate.method, candidate.reach_m, tolerance_m),
+        *_fineness(candidate.level, candidate.method, candidate.reach_m, tolerance_m),
         *_rivals(asked, away, candidate, all_of_them),
-        *own_word(candidate.score, partial=candidate.partial),
+        *_own_word(candidate.score, partial=candidate.partial),
     ]
     value = CERTAIN * math.prod(factor for factor, _ in factors)
     reasons = tuple(reason for _, reason in sorted(factors, key=lambda f: f[0]) if reason)
@@ -66,3 +69,23 @@ def _rivals(asked: Position, away: float, candidate: Candidate, all_of_them: Seq
     if rivals:
         said = "another address is" if len(rivals) == 1 else f"{len(rivals)} other addresses are"
         yield 1 / (1 + len(rivals)), f"{said} about as near"
+
+
+def _fineness(level: Level | None, method: Method | None, reach_m: float, tolerance_m: float) -> Iterator[Factor]:
+    """The factor of the level: the ratio of the tolerance to its reach in metres."""
+    named = str(level) if level else "unknown level"
+    named = f"an {named}" if named[0] in "aeiou" else f"a {named}"
+    if reach_m > tolerance_m:
+        yield 0.95 * tolerance_m / reach_m, f"the point stands for {named}, up to {length(reach_m)} away"
+    else:
+        yield 1.0, f"the point stands for {named}"
+    if method is Method.INTERPOLATED:
+        yield 0.7, "the point is interpolated between neighbours"
+
+
+def _own_word(score: float | None, *, partial: bool) -> Iterator[Factor]:
+    """What the service says of itself counts against an answer, never for it."""
+    if partial:
+        yield 0.7, "the service says that only a part matched"
+    if score is not None and score < 0.5:
+        yield 0.5 + score, f"the service itself is not sure ({score:.2f} of 1)"

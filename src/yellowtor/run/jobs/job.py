@@ -78,7 +78,7 @@ class Ask(Settings):
 
 class Judge(Settings):
     tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
-    place_at: float = Field(0.8, gt=0, le=1, description="The lowest confidence of a *placed* point.")
+    place_at: float = Field(0.9, gt=0, le=1, description="The lowest confidence of a *placed* point.")
     area: list[float] | None = Field(
         None,
         description="The area of the records: west, south, east, north, in degrees. No point outside is placed. The "

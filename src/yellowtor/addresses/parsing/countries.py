@@ -1,0 +1,39 @@
+"""Countries and regions by their names and codes, in many languages.
+
+words/countries.json is made by tools/make_countries.py from ISO 3166-1, ISO 3166-2 and CLDR.
+"""
+
+import json
+from collections.abc import Mapping
+from functools import cache, lru_cache
+from importlib.resources import files
+from typing import Any
+
+from yellowtor.addresses.latin import latin
+
+NO_CODES: frozenset[str] = frozenset()
+
+
+@lru_cache(maxsize=4_096)
+def country_code(text: str) -> str:
+    """The alpha-2 code of a country named in any of the languages or by a code; empty if it is unknown.
+
+    >>> country_code("U.S.A."), country_code("Deutschland")
+    ('US', 'DE')
+    """
+    name = latin(text.replace(".", ""))
+    return str(_table()["countries"].get(name, "")) if name else ""
+
+
+@lru_cache(maxsize=4_096)
+def region_codes(text: str) -> frozenset[str]:
+    """The ISO 3166-2 codes that a name or a code (CA, US-CA) of a region may mean; empty if it is unknown."""
+    return frozenset(_table()["regions"].get(latin(text), NO_CODES))
+
+
+@cache
+def _table() -> Mapping[str, Mapping[str, Any]]:
+    data: dict[str, Mapping[str, Any]] = json.loads(
+        (files(__package__) / "words" / "countries.json").read_text(encoding="utf-8")
+    )
+    return data
