@@ -15,14 +15,14 @@ from pathlib import Path
 from common import DATA, folder
 
 from yellowtor.addresses.keys import subject_key
-from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.service_choice import AskNext
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.ledger_rows import Work, WorkState
 from yellowtor.contracts.address import Address
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import open_book
 from yellowtor.run.clock import SystemClock
-from yellowtor.run.phases.judging import Judging
+from yellowtor.run.phases.judging import Judging, JudgingRules
 from yellowtor.services.description import Description
 from yellowtor.services.http import HttpService
 from yellowtor.services.variables import Values
@@ -75,12 +75,14 @@ def measure(count):
         fill(path, made, terms, count)
         with open_book(path, "job.toml", SystemClock(), [terms]) as book:
             done = []
-            judging = Judging([made], Thresholds(50, 0.8), AskNext(0.8), frozenset({"country"}), advanced=done.append)
+            judging = Judging(
+                [made], JudgingRules(Thresholds(50, 0.8), AskNext(0.8), frozenset({"country"})), advanced=done.append
+            )
             before = time.perf_counter()
             judging.judge_open(book.judging)
             took = time.perf_counter() - before
             assert sum(done) == count
-            again = Judging([made], Thresholds(60, 0.8), AskNext(0.8), frozenset({"country"}))
+            again = Judging([made], JudgingRules(Thresholds(60, 0.8), AskNext(0.8), frozenset({"country"})))
             before = time.perf_counter()
             again.judge_open(book.judging)
             anew = time.perf_counter() - before

@@ -1,6 +1,6 @@
 """Confidence on made-up worlds that the fit never saw: other seeds, countries, errors and services.
 
-python benchmarks/trust.py [RECORDS]      default 6000
+python benchmarks/trust.py [RECORDS [FILE.png]]      default 6000; the picture is the reliability diagram
 """
 
 import random
@@ -12,11 +12,16 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tools"))
 
-from fit_confidence import evidence_of, is_right, questions  # noqa: E402
-from trust_world import ERRORS, MANNERS, Service, place_name, world  # noqa: E402
+from fit_confidence import Question, candidate, evidence_of, is_right, questions
+from trust_world import ERRORS, MANNERS, Service, place_name, world
 
-from yellowtor.answers.judging.confidence import estimate, model  # noqa: E402
-from yellowtor.contracts.position import Position, distance_m  # noqa: E402
+from yellowtor.addresses.parsing.parse import parse
+from yellowtor.answers.judging.calibrating import Decision
+from yellowtor.answers.judging.confidence import estimate, model
+from yellowtor.answers.judging.evidence import evidence_alone
+from yellowtor.answers.judging.thresholds import Thresholds
+from yellowtor.contracts.position import Position, distance_m
+from yellowtor.markers.reliability import Diagram, draw_reliability
 
 COUNTRIES = ("IT", "NL", "CZ", "PT", "US", "DE")
 
@@ -48,7 +53,7 @@ def calibration_error(values, right) -> float:
     return total / len(values)
 
 
-def line(name: str, values, right, available) -> str:
+def line(name: str, values, right) -> str:
     values, right = np.array(values), np.array(right, bool)
     high = values >= 0.9
     recall = (high & right).sum() / max(1, right.sum())
@@ -60,13 +65,13 @@ def line(name: str, values, right, available) -> str:
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 6_000
     asked = [q for seed in (101, 102) for q in questions(seed, COUNTRIES, MANNERS, ERRORS, count // 2)]
-    groups: dict[str, list[tuple[float, bool, bool]]] = defaultdict(list)
+    groups: dict[str, list[tuple[float, bool]]] = defaultdict(list)
     nowhere = []
     for one in asked:
         best, evidence = evidence_of(one, model())
-        value = estimate(evidence, one.tolerance_m).value
+        value = estimate(evidence, Thresholds(one.tolerance_m, 0.9)).value
         right = is_right(one, best)
-        row = (value, right, True)
+        row = (value, right)
         if one.record.truth is None:
             nowhere.append(value)
         for group in ("all", f"by {one.manner}", *(one.record.errors or ("no error",))):
@@ -74,10 +79,15 @@ def main() -> None:
     print(f"{'':<16} {'asked':>6} {'right':>7} {'at 0.9':>8} {'recall':>8} {'precision':>10} {'error':>7} {'AUROC':>7}")
     for name in sorted(groups, key=lambda g: (g != "all", not g.startswith("by"), g)):
         print(line(name, *zip(*groups[name], strict=True)))
-    print(
-        f"without a right answer: {sum(v > 0.5 for v in nowhere) / max(1, len(nowhere)):.3f} above 0.5 (wanted: at most 0.02)"
-    )
+    high = sum(v > 0.5 for v in nowhere) / max(1, len(nowhere))
+    print(f"without a right answer: {high:.3f} above 0.5 (wanted: at most 0.02)")
     _names()
+    if len(sys.argv) > 2:
+        shown = [
+            Diagram(title, [Decision(value, right) for value, right in groups[name]])
+            for title, name in (("all", "all"), ("a service that answers only labels", "by label"))
+        ]
+        draw_reliability(Path(sys.argv[2]), "Confidence on made-up countries that the fit never saw", shown)
 
 
 def _names() -> None:
@@ -85,16 +95,12 @@ def _names() -> None:
     made = world(103, COUNTRIES)
     service = Service(made, "best five", 9)
     alone, shared = [], []
-    from fit_confidence import Question, candidate
-    from yellowtor.addresses.parsing.parse import parse
-    from yellowtor.answers.judging.evidence import evidence_alone
-
     for _ in range(1_500):
         one, same = place_name(r, made)
         found = [candidate(shown) for shown in service.find(one.asked)]
         question = Question(one, found, 2_000.0, "", [evidence_alone(parse(one.asked), c, None) for c in found])
         best, evidence = evidence_of(question, model())
-        value = estimate(evidence, 2_000.0).value
+        value = estimate(evidence, Thresholds(2_000.0, 0.9)).value
         right = distance_m(Position(*one.truth), best.position) <= 2_000
         (alone if same == 1 else shared).append((value, right, same))
     print(f"place names of one place: {sum(v >= 0.9 for v, _, _ in alone) / len(alone):.3f} at 0.9 (wanted: 0.95)"

@@ -9,7 +9,7 @@ import re
 import unicodedata
 from collections import defaultdict
 from dataclasses import dataclass, field, replace
-from math import cos, radians
+from math import cos
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -256,7 +256,7 @@ def record(r: random.Random, made: World, errors: tuple[str, ...], rate: float =
     did = {
         kind
         for kind in errors
-        if r.random() < (rate if kind not in {"nowhere", "wrong number"} else 0.04 if kind == "nowhere" else 0.005)
+        if r.random() < (rate if kind not in {"nowhere", "wrong number"} else 0.15 if kind == "nowhere" else 0.005)
     }
     shown = str(number)
     if "additional" in did and r.random() < 0.3:
@@ -264,7 +264,7 @@ def record(r: random.Random, made: World, errors: tuple[str, ...], rate: float =
     if "nowhere" in did:
         truth = None
         far = name(r, town.country, False) + "x"
-        choice = r.randrange(4)
+        choice = r.randrange(3 if "no number" in did else 4)
         if choice == 0:
             street = replace(street, name=far)
         elif choice == 1:
@@ -291,8 +291,11 @@ def record(r: random.Random, made: World, errors: tuple[str, ...], rate: float =
         for part in r.sample(["postcode", "country", "region", "town"], r.choice([1, 2])):
             parts[part] = ""
     if "wrong" in did:
-        part = r.choice(["postcode", "town", "region"])
-        near = r.choice([s for s in made.streets if s.town.country == town.country])
+        # a wrong town is a neighbour, and the postcode tells it; without a postcode the record would be of nowhere
+        part = r.choice(["postcode", "region"] if "missing" in did else ["postcode", "town", "region"])
+        near = r.choice(
+            _neighbours(made, town) if part == "town" else [s for s in made.streets if s.town.country == town.country]
+        )
         parts[part] = {"postcode": near.postcode, "town": near.town.name, "region": near.town.region}[part]
     if "wrong number" in did:
         shown = str(number + r.choice([2, 10, 20, -2]))
@@ -323,6 +326,13 @@ def record(r: random.Random, made: World, errors: tuple[str, ...], rate: float =
         else:
             parts["town"] = f"{parts['town']}, {town.region}"
     return Record(Address(**parts), truth, tuple(sorted(did)))
+
+
+def _neighbours(made: World, town: Town) -> list[Street]:
+    """The streets of the nearest other town of the country."""
+    others = {s.town for s in made.streets if s.town.country == town.country and s.town.name != town.name}
+    nearest = min(others, key=lambda other: (other.lat - town.lat) ** 2 + (other.lon - town.lon) ** 2)
+    return [s for s in made.streets if s.town is nearest]
 
 
 def place_name(r: random.Random, made: World) -> tuple[Record, int]:
@@ -384,9 +394,7 @@ class Service:
 
     def _grams(self, line: str, *, learn: bool = False) -> set[int]:
         words = re.findall(r"\w+", _plain(line).lower())
-        grams = {f" {w} "[i : i + 3] for w in words for i in range(len(w) if len(w) > 1 else 1)} | {
-            f"={w}" for w in words
-        }
+        grams = {f" {w} "[i : i + 3] for w in words for i in range(max(1, len(w)))} | {f"={w}" for w in words}
         if learn:
             for gram in grams:
                 self.grams.setdefault(gram, len(self.grams))

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from yellowtor.addresses.alignment import align
 from yellowtor.addresses.parsing.parse import parse
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.judgement import Thresholds, judge
+from yellowtor.answers.judging.judgement import judge
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address

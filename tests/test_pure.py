@@ -26,7 +26,8 @@ from yellowtor.allowance.retry import Attempt, LeaveOpen, Retry, Settle, StopAsk
 from yellowtor.allowance.windows import Span, Window
 from yellowtor.answers.geography.cell_coordinates import read_coordinates
 from yellowtor.answers.geography.levels import Level, Method
-from yellowtor.answers.judging.judgement import Thresholds, judge
+from yellowtor.answers.judging.judgement import judge
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.formats.json_format import JsonFormat
 from yellowtor.answers.replies.formats.text_format import TextFormat

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 import yellowtor
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.reverse_judgement import judge_nearby
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome

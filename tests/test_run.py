@@ -36,10 +36,10 @@ def test_a_dry_run_plans_exactly_what_a_run_then_sends_and_touches_nothing(small
 def test_changing_thresholds_or_reading_rules_judges_anew_and_sends_nothing(small):
     job = small(TEN)
     assert outcomes(job.summary()) == {"placed": 10}
-    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    job.edit("job.toml", ("place_at = 0.9", "place_at = 1.0"))
     assert outcomes(job.summary()) == {"doubtful": 10}
     assert all(row["Latitude"] == "" and row["Outcome"] == "doubtful" for row in job.rows("placed.csv").values())
-    job.edit("job.toml", ("place_at = 0.99", "place_at = 0.8"))
+    job.edit("job.toml", ("place_at = 1.0", "place_at = 0.9"))
     job.edit("stand-in.toml", ('door = { level = "building"', 'door = { level = "address area"'))
     assert outcomes(job.summary()) == {"doubtful": 10}
     assert {row["Level"] for row in job.rows("placed.csv").values()} == {"address area"}
@@ -81,7 +81,7 @@ def test_in_place_our_own_coordinates_are_judged_anew_and_never_kept(small):
     (backup,) = job.folder.glob("records.????-??-??.csv")
     assert backup.read_bytes() == before, "as it was; and a run that changes nothing leaves none"
     assert first["backup"] == str(backup)
-    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    job.edit("job.toml", ("place_at = 0.9", "place_at = 1.0"))
     assert outcomes(job.summary()) == {"doubtful": 10, "unplaced": 1}
     assert all(not row["Latitude"] for row in job.rows("records.csv").values()), "a point that is no longer sure goes"
     (later,) = job.folder.glob("records.????-??-??T*.csv")
@@ -365,7 +365,8 @@ def test_try_shows_the_request_the_reply_what_was_read_and_how_sure_it_is(small)
     told = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout
     order = [told.index(part) for part in ("Request", "key=•••", "Reply  200 · answered", '"verdict": "found"')]
     order += [
-        told.index(part) for part in ("Read  candidates: 1", "→", "Confidence  0.98", "● placed", "street agrees")
+        told.index(part)
+        for part in ("Read  candidates: 1", "→", "Aligned", "Confidence  1.00", "● placed", "street agrees")
     ]
     assert order == sorted(order)
     again = job.run("try", f"{street}, {town}", "--service", "stand-in.toml").stdout

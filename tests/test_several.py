@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.confidence import Confidence
-from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.answers.judging.judgement import Judgement
 from yellowtor.answers.judging.service_choice import AskNext, settle
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position

@@ -152,7 +152,7 @@ def test_a_full_disk_leaves_the_target_as_it_was(small):
     job = small([[*row, "", "", "x" * 90_000] for row in real_addresses(5)])
     job.summary()
     before = job.path("placed.csv").read_bytes()
-    job.edit("job.toml", ("place_at = 0.8", "place_at = 0.99"))
+    job.edit("job.toml", ("place_at = 0.9", "place_at = 1.0"))
     limited = ["bash", "-c", 'ulimit -f 400; trap "" XFSZ; exec "$0" "$@"', *PROGRAM]
     told = job.run("run", "job.toml", program=limited, code=4).stderr
     assert job.path("placed.csv").read_bytes() == before

@@ -9,6 +9,7 @@ import json
 import random
 import sys
 from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -18,8 +19,9 @@ from sklearn.isotonic import IsotonicRegression
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
-from trust_world import ERRORS, FORMS, MANNERS, Record, Service, place_name, record, world  # noqa: E402
+from trust_world import ERRORS, Record, Service, place_name, record, world  # noqa: E402
 
+from yellowtor.addresses.keys import digest  # noqa: E402
 from yellowtor.addresses.parsing.parse import parse  # noqa: E402
 from yellowtor.answers.geography.levels import LEVELS, Method  # noqa: E402
 from yellowtor.answers.judging.confidence import Model  # noqa: E402
@@ -30,16 +32,17 @@ from yellowtor.contracts.position import Position, distance_m  # noqa: E402
 
 TARGET = ROOT / "src" / "yellowtor" / "answers" / "judging" / "model.json"
 ROUNDS = 3
-WEAKEST, STRONGEST = 0.0, 14.0
+LEAST, STRONGEST = 1 / 3, 14.0  # of a weight: of its prior, and in all
 PULL = 2.0  # how strongly a weight is drawn to its prior: as some records would
 PRIOR = {
     "street differs": -4, "street differs much": -10, "street missing": -3, "kind differs": -3, "direction differs": -3,
-    "number near": -3, "number differs": -3, "number gap": -2, "number missing": -2, "town differs": -3,
-    "town differs much": -5, "town missing": -1, "postcode differs": -2, "postcode missing": -0.3, "region differs": -2,
-    "country differs": -7, "country unknown": -0.3, "place unconfirmed": -4, "unexplained": -3, "coarse": -1.5,
-    "coarse as asked": -0.15, "level missing": -2, "interpolated": -1, "level unknown": -0.3, "partial": -0.7,
-    "low score": -1, "rivals": -1.5, "place differs": -10, "place differs much": -6, "finer than asked": -2,
-    "place region differs": -6, "street only": -1.5, "number not asked": -1.5, "postcode area differs": -2, "place unexplained": -8,
+    "number near": -3, "number differs": -3, "number gap": -2, "number missing": -2, "town differs": -1.5,
+    "town differs much": -2, "town missing": -1, "postcode differs": -2, "postcode missing": -0.3, "region differs": -2,
+    "country differs": -7, "country unknown": -0.3, "place unconfirmed": -6, "unexplained": -2, "coarse": -1.5,
+    "coarse as asked": -0.15, "level missing": -2, "interpolated": -2, "level unknown": -0.3, "partial": -0.7,
+    "low score": -1, "rivals": -1.5, "place differs": -10, "place differs much": -6, "finer than asked": -6,
+    "place region differs": -6, "street only": -1.5, "number not asked": -1.5, "postcode area differs": -1.5,
+    "place unexplained": -8,
 }  # fmt: skip
 
 
@@ -122,7 +125,7 @@ def fitted(rows, right) -> tuple[float, dict[str, float]]:
         return p.sum() + PULL * (off**2).sum(), grad + np.concatenate([[0], 2 * PULL * off])
 
     start = np.concatenate([[4.0], prior])
-    bounds = [(None, 9.0)] + [(WEAKEST, STRONGEST)] * rows.shape[1]
+    bounds = [(None, 9.0), *((LEAST * usual, STRONGEST) for usual in prior)]
     found = minimize(loss, start, jac=True, method="L-BFGS-B", bounds=bounds, options={"maxiter": 500})
     return float(found.x[0]), {name: -round(float(w), 4) for name, w in zip(FEATURES, found.x[1:], strict=True)}
 
@@ -134,7 +137,7 @@ def curve(model: Model, rows, right):
     isotonic = IsotonicRegression(y_min=0.001, y_max=0.9995, out_of_bounds="clip").fit(odds, right)
     cuts = np.unique(np.quantile(odds, np.concatenate([np.linspace(0, 1, 31), [0.985, 0.995]])))
     points = []
-    for low, high in zip(cuts, cuts[1:], strict=False):
+    for low, high in pairwise(cuts):
         inside = (odds >= low) & (odds <= high)
         if inside.sum() >= 30:
             points.append(
@@ -162,7 +165,7 @@ def main() -> None:
     held = [q for seed in (21, 22) for q in questions(seed, countries, manners, errors, count // 4)]
     rows, right, _ = table(held, model)
     points = curve(model, rows, right)
-    version = f"fit-{abs(hash(json.dumps([intercept, weights, points]))) % 10**8}"
+    version = f"fit-{digest(json.dumps([intercept, weights, points]))[:8]}"
     TARGET.write_text(
         json.dumps(
             {"version": version, "intercept": round(intercept, 4), "weights": weights, "curve": points}, indent=1

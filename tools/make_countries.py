@@ -4,6 +4,7 @@ python tools/make_countries.py
 """
 
 import json
+from collections.abc import Iterable
 from pathlib import Path
 
 import pycountry
@@ -17,8 +18,8 @@ LANGUAGES = (
     "sr", "et", "lv", "lt", "el", "tr", "ru", "uk", "is", "ga", "ca", "ja", "zh", "ko", "ar", "he",
 )  # fmt: skip
 OTHERS = {
-    "uk": "GB", "england": "GB", "scotland": "GB", "wales": "GB", "northern ireland": "GB", "u s": "US", "america": "US",
-    "holland": "NL", "eire": "IE", "brd": "DE",
+    "uk": "GB", "england": "GB", "scotland": "GB", "wales": "GB", "northern ireland": "GB", "u s": "US",
+    "america": "US", "holland": "NL", "eire": "IE", "brd": "DE",
 }  # fmt: skip
 
 
@@ -47,7 +48,23 @@ def regions() -> dict[str, list[str]]:
     return {name: sorted(codes) for name, codes in found.items()}
 
 
+def by_code(names: Iterable[tuple[str, list[str]]]) -> dict[str, list[str]]:
+    """The names of each code."""
+    found: dict[str, set[str]] = {}
+    for name, codes in names:
+        for code in codes:
+            found.setdefault(code, set()).add(name)
+    return {code: sorted(found[code]) for code in sorted(found)}
+
+
 if __name__ == "__main__":
-    made = {"countries": countries(), "regions": regions()}
-    TARGET.write_text(json.dumps(made, ensure_ascii=False, sort_keys=True, indent=0) + "\n", encoding="utf-8")
-    print(f"{len(made['countries']):,} names of countries, {len(made['regions']):,} of regions")
+    made = {
+        "countries": by_code((name, [code]) for name, code in countries().items()),
+        "regions": by_code(regions().items()),
+    }
+    lines = (
+        f'"{kind}": {{\n' + ",\n".join(f'"{code}": {json.dumps(names)}' for code, names in found.items()) + "\n}"
+        for kind, found in made.items()
+    )
+    TARGET.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
+    print(f"{len(made['countries']):,} countries, {len(made['regions']):,} regions")

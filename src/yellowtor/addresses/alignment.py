@@ -5,7 +5,7 @@ line, misplaced parts and answers that are only a label go through the same code
 compared with every part of the other side.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import chain
@@ -27,10 +27,11 @@ from yellowtor.addresses.parsing.words import (
     word,
     words_of,
 )
+from yellowtor.addresses.similarity import AGREES, alike, similar, weight_of
 from yellowtor.contracts.address import Address
 
-ABBREVIATED = 0.97  # an abbreviation is nearly as good as the word in full
-SHORTENED = 0.85  # a long beginning of a word may be a word of its own
+EXPLAINED = 0.7  # a word that is less alike is unexplained
+IN_REGION = 0.7  # a town's name that is only the answered region's
 ELSEWHERE = 0.9  # a name that is confirmed by another part of the answer
 
 
@@ -46,12 +47,20 @@ class Place(NamedTuple):
     others: tuple[Word, ...]  # words of its label that no part has
 
 
+class Mark(NamedTuple):
+    """A word of the question: its part (empty if it is uncertain), and how far the answer explains it, 0 to 1."""
+
+    part: str
+    text: str
+    explained: float
+
+
 @dataclass(frozen=True, slots=True)
 class Alignment:
     """Agreement of each part, 0 to 1; None if it is unknown.
 
     asked names the parts that the question has. kind and direction are those of the street: False for another one.
-    unexplained is the share of the question's words that nothing in the answer explains.
+    unexplained is the share of the question's words that nothing in the answer explains; marks are all of them.
     """
 
     number: float | None = None
@@ -65,14 +74,15 @@ class Alignment:
     unexplained: float = 0.0
     asked: frozenset[str] = NOTHING
     answered_number: bool = False
+    answered_street: bool = False
     number_gap: int = 0
     number_reason: str = ""
-    marks: tuple[tuple[str, float], ...] = ()  # each word of the question, and how far it is explained
+    marks: tuple[Mark, ...] = ()
 
 
 def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
     """Align a question with the parts of a place; answered may have `country_code` and `label`, too."""
-    place = _place(tuple(sorted(answered.items())), asked.country)
+    place = answered_place(tuple(sorted(answered.items())), asked.country)
     street = street_of(asked.street) if asked.street else NO_STREET
     town = place_of(asked.town) if asked.town else ()
     region = place_of(asked.region) if asked.region else ()
@@ -85,10 +95,13 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
     asked_words = tuple(chain(town, region, *loose))
     number, numbers_left = _number(asked.numbers, place)
     street_value, kind, direction = _street(street, place.street, answer_words, asked_words, numbers_left)
-    open_words = list(chain(street.core, town, *loose))
-    marks = [(one.text, max((_alike(one, other) for other in answer_words), default=0.0)) for one in open_words]
-    total = sum(_weight(one) for one in open_words)
-    unexplained = sum(_weight(one) for one, (_, mark) in zip(open_words, marks, strict=True) if mark < 0.7)
+    marks = tuple(
+        Mark(part, one.text, max((alike(one, other) for other in answer_words), default=0.0))
+        for part, words in (("street", street.core), ("town", town), *(("", words) for words in loose))
+        for one in words
+    )
+    total = sum(weight_of(one.text) for one in marks)
+    unexplained = sum(weight_of(one.text) for one in marks if one.explained < EXPLAINED)
     parts = {"number": asked.numbers, "street": street.core, "town": town, "postcode": asked.postcode,
              "region": region, "country": asked.country}  # fmt: skip
     return Alignment(
@@ -103,14 +116,16 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
         unexplained=unexplained / total if total else 0.0,
         asked=frozenset(name for name, found in parts.items() if found),
         answered_number=bool(place.number),
+        answered_street=bool(place.street.core),
         number_gap=number.gap if number else 0,
         number_reason=number.reason if number else "",
-        marks=tuple(marks),
+        marks=marks,
     )
 
 
 @lru_cache(maxsize=20_000)
-def _place(answered: tuple[tuple[str, str], ...], country: str) -> Place:
+def answered_place(answered: tuple[tuple[str, str], ...], country: str) -> Place:
+    """An answer's parts, sorted by name, as a place; of a label alone, parsed. country is that of the question."""
     parts = dict(answered)
     label = parts.pop("label", "")
     code = parts.get("country_code") or parts.get("country", "")
@@ -157,7 +172,7 @@ def _street_among(
     """The segment that is most like the answered street; without one, the first if there is a house number."""
     streets = [street_of(segment) for segment in asked.loose]
     if place.street.core:
-        likes = [_similar(one.core, place.street.core) for one in streets]
+        likes = [similar(one.core, place.street.core) for one in streets]
         at = max(range(len(likes)), key=lambda i: (likes[i], -i))
         if likes[at] < 0.9 and (covering := _covering(asked, place)):
             used = {*covering.core, *(one for seg in loose for one in seg if one.meanings & covering.kinds)}
@@ -174,7 +189,7 @@ def _street_among(
 def _covering(asked: ParsedAddress, place: Place) -> StreetName | None:
     """The street's words among those of a line without commas."""
     texts = tuple(chain(*asked.loose))
-    core = [one for one in map(word, texts) if any(_alike(one, other) > 0.8 for other in place.street.core)]
+    core = [one for one in map(word, texts) if any(alike(one, other) > 0.8 for other in place.street.core)]
     if len(core) < len(place.street.core):
         return None
     kinds = frozenset(chain.from_iterable(one.meanings & place.street.kinds for one in map(word, texts)))
@@ -182,9 +197,12 @@ def _covering(asked: ParsedAddress, place: Place) -> StreetName | None:
 
 
 def _town_among(loose: list[tuple[Word, ...]], place: Place) -> tuple[tuple[Word, ...], list[tuple[Word, ...]]]:
-    """The segment that is most like the answered town; else the last one."""
-    likes = [_similar(segment, place.town) for segment in loose]
-    at = max(range(len(likes)), key=lambda i: (likes[i], i))
+    """The segment that is most like the answered town; else the last one that is not the answered region."""
+    region = place_of(words_of(place.region))
+    likes = [
+        (similar(segment, place.town), similar(segment, region) < ELSEWHERE, at) for at, segment in enumerate(loose)
+    ]
+    at = max(likes)[2]
     return loose[at], loose[:at] + loose[at + 1 :]
 
 
@@ -214,13 +232,13 @@ def _street(
     if not asked.core or not answered.core:
         return None, None, None
     own = asked.core + tuple(word(one) for one in numbers if any(one == other.text for other in answered.core))
-    value = _similar(own, answered.core, answer_words, asked_words)
+    value = similar(own, answered.core, answer_words, asked_words)
     if value < 0.9:  # a kind of street may be a name: Park, Gardens
         whole = (
             tuple(chain(own, map(word, sorted(asked.kinds)))),
             tuple(chain(answered.core, map(word, sorted(answered.kinds)))),
         )
-        value = max(value, _similar(*whole, answer_words, asked_words) if asked.kinds != answered.kinds else 0.0)
+        value = max(value, similar(*whole, answer_words, asked_words) if asked.kinds != answered.kinds else 0.0)
     kind = bool(asked.kinds & answered.kinds) if asked.kinds and answered.kinds else None
     direction = asked.direction == answered.direction if asked.direction and answered.direction else None
     return value, kind, direction
@@ -230,90 +248,19 @@ def _town(town: tuple[Word, ...], place: Place, asked_words: tuple[Word, ...]) -
     """The agreement of towns; a district or a suburb may be confirmed by other words of the answer."""
     if not town or not (place.town or place.others):
         return None
-    value = _similar(town, place.town) if place.town else 0.0
-    if value < ELSEWHERE:
-        elsewhere = (*place.others, *place_of(words_of(place.region)), *place.town)
-        if _similar(town, tuple(w for w in elsewhere if any(_alike(one, w) > 0.8 for one in town))) > 0.9:
-            return max(value, ELSEWHERE)
-        if (
-            place.town
-            and _similar(tuple(w for w in asked_words if any(_alike(w, one) > 0.8 for one in place.town)), place.town)
-            > 0.9
-        ):
-            return max(value, ELSEWHERE)
+    value = similar(town, place.town) if place.town else 0.0
+    if value >= ELSEWHERE:
+        return value
+    if _among(town, (*place.others, *place.town)) or (place.town and _among(place.town, asked_words)):
+        return max(value, ELSEWHERE)
+    if _among(town, (*place.others, *place_of(words_of(place.region)), *place.town)):
+        return max(value, IN_REGION)
     return value if place.town else None
 
 
-@lru_cache(maxsize=50_000)
-def _similar(
-    asked: tuple[Word, ...],
-    answered: tuple[Word, ...],
-    answer_words: tuple[Word, ...] = (),
-    asked_words: tuple[Word, ...] = (),
-) -> float:
-    """Agreement of two names: half that of the whole, half that of the worst word that found a partner.
-
-    A word without a partner is left out if it is explained by another part of the other side.
-    """
-    if not asked or not answered:
-        return 0.0
-    if asked == answered:
-        return 1.0
-    if "".join(one.text for one in asked) == "".join(one.text for one in answered):
-        return ABBREVIATED
-    pairs = sorted(
-        ((_alike(one, other), -abs(i - j), i, j) for i, one in enumerate(asked) for j, other in enumerate(answered)),
-        reverse=True,
-    )
-    left: dict[int, float] = {}
-    right: dict[int, float] = {}
-    for alike, _, i, j in pairs:
-        if alike > 0 and i not in left and j not in right:
-            left[i] = right[j] = alike
-    if not left:
-        return 0.0
-    total = matched = 0.0
-    for words, found, elsewhere in ((asked, left, answer_words), (answered, right, asked_words)):
-        for at, one in enumerate(words):
-            if at in found or not any(_alike(one, other) > 0.9 for other in elsewhere):
-                total += _weight(one)
-                matched += _weight(one) * found.get(at, 0.0)
-    mean = matched / total if total else 0.0
-    return round((mean + min(*left.values(), mean)) / 2, 3)
-
-
-def _weight(one: Word) -> float:
-    return min(len(one.text), 8) + 1.0
-
-
-@lru_cache(maxsize=100_000)
-def _alike(one: Word, other: Word) -> float:
-    """How far two words are one: equal, of one meaning, abbreviated, or with a typing error; else 0."""
-    if one.text == other.text:
-        return 1.0
-    if one.meanings & other.meanings:
-        return 0.99
-    short, long = sorted((one.text, other.text), key=len)
-    if any(map(str.isdigit, short + long)):
-        return 0.0
-    if len(short) >= 2 and len(long) >= len(short) + 2 and abbreviates(short, long):
-        return ABBREVIATED if len(short) < 4 else SHORTENED
-    allowed = 0 if len(long) < 4 else 1 if len(long) < 9 else 2 if len(long) < 14 else 3
-    distance = OSA.distance(short, long, score_cutoff=allowed)
-    return 1 - distance / len(long) if distance <= allowed else 0.0
-
-
-def abbreviates(short: str, long: str) -> bool:
-    """Whether short is long cut off (str, street), its consonants (ln, lane), or contracted (rd, road)."""
-    if long.startswith(short):
-        return True
-    if len(short) > 4:
-        return False
-    consonants = long[0] + "".join(letter for letter in long[1:] if letter not in "aeiou")
-    if short[0] != long[0] or (short[-1] != long[-1] and short != consonants):
-        return False
-    letters = iter(long)
-    return all(letter in letters for letter in short)
+def _among(name: tuple[Word, ...], words: Iterable[Word]) -> bool:
+    """Whether some of the words are the name."""
+    return similar(name, tuple(one for one in words if any(alike(one, other) > 0.8 for other in name))) > 0.9
 
 
 @lru_cache(maxsize=50_000)
@@ -324,7 +271,7 @@ def _postcode(asked: str, answered: str) -> float | None:
     if left == right:
         return 1.0
     if left.lstrip("0") == right.lstrip("0"):  # a spreadsheet ate the leading zeros
-        return ABBREVIATED
+        return AGREES
     if min(len(left), len(right)) >= 3 and (left.startswith(right) or right.startswith(left)):
         return 0.9
     if OSA.distance(left, right, score_cutoff=1) == 1:
@@ -339,11 +286,11 @@ def _region(asked: tuple[str, ...], place: Place) -> float | None:
     if place.region:
         if (codes := region_codes(text)) and codes & region_codes(place.region):
             return 1.0
-        value = _similar(place_of(asked), place_of(words_of(place.region)))
+        value = similar(place_of(asked), place_of(words_of(place.region)))
         if value > 0.7:
             return value
     rest = (*place.others, *place.town)
-    if _similar(place_of(asked), tuple(w for w in rest if any(_alike(one, w) > 0.9 for one in place_of(asked)))) > 0.9:
+    if _among(place_of(asked), rest):
         return ELSEWHERE
     return value if place.region else None
 
@@ -363,4 +310,4 @@ def _country(asked: str, answered: str) -> float | None:
         return 0.0
     if len(asked) == 2 or len(answered) == 2:
         return None  # a code against an unknown name cannot be compared
-    return 1.0 if _similar(place_of(words_of(asked)), place_of(words_of(answered))) > 0.9 else 0.0
+    return 1.0 if similar(place_of(words_of(asked)), place_of(words_of(answered))) > 0.9 else 0.0

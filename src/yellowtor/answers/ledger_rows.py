@@ -151,7 +151,8 @@ class Judged(NamedTuple):
     """The judgement of a subject, as the ledger stores it.
 
     parts are those of the matched address, and the description's own fields. reply_id is the reply behind the
-    judgement, newest the newest reply that was considered; enough: no other service need be asked.
+    judgement, newest the newest reply that was considered; enough: no other service need be asked. cause is the
+    heaviest reason for doubt, by its name.
     """
 
     address: int
@@ -167,6 +168,34 @@ class Judged(NamedTuple):
     matched: str
     parts: Mapping[str, str]
     reasons: Sequence[Reason]
+    cause: str
+
+
+class CauseCount(NamedTuple):
+    """How many doubtful records have this cause, and the key and the address of one of them."""
+
+    cause: str
+    records: int
+    key: str
+    subject: Subject
+
+
+class RequestMade(NamedTuple):
+    """A request about a question: when it was reserved (ISO 8601, UTC), which try, and its end."""
+
+    reserved_at: str
+    attempt: int
+    state: str
+    kind: str
+    took_ms: int | None
+
+
+class PinnedSubject(NamedTuple):
+    """A record that a person has placed."""
+
+    key: str
+    subject: Subject
+    position: Position
 
 
 class Answer(NamedTuple):

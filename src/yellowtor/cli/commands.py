@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from yellowtor.cli import report
+from yellowtor.cli import report, report_json
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.cli.eventlog import open_log
 from yellowtor.contracts.ambient import Ambient
@@ -47,7 +47,7 @@ def run_command(path: Path, options: Options, *, strict: bool, as_json: bool, wa
         typer.confirm(f"{str(error).partition(':')[0]}. Continue?", abort=True, err=True)
         summary, stopped = _rounds(path, replace(options, agreed=True), as_json=as_json, wait=wait)
     if as_json:
-        write_out(report.summary_json(summary, indent=None if wait else 2))
+        write_out(report_json.summary_json(summary, indent=None if wait else 2))
     else:
         report.report(stderr(), summary, dry_run=options.dry_run)
     if stopped:
@@ -121,7 +121,7 @@ def share_command(path: Path, options: Options, *, as_json: bool) -> bool:
         with progress.shown():
             along = ask_shared(parts, options, progress, stop)
     if as_json:
-        write_out(report.along_json(along))
+        write_out(report_json.along_json(along))
     else:
         report.say_along(stderr(), along)
     if along.asked.refused:
@@ -169,7 +169,7 @@ def _say_followed(summary: Summary, *, as_json: bool) -> None:
 
 def _say_round(summary: Summary, *, as_json: bool) -> None:
     if as_json:
-        write_out(report.summary_json(summary, indent=None))
+        write_out(report_json.summary_json(summary, indent=None))
     else:
         report.brief(stderr(), summary)
 

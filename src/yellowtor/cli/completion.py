@@ -5,6 +5,9 @@ Only files in the folder that is being typed are looked at.
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 PARTS = ("whole", "number", "street", "town", "postcode", "region", "country")
 LARGEST = 1 << 20  # bytes of a file that is read
@@ -13,6 +16,9 @@ LARGEST = 1 << 20  # bytes of a file that is read
 def job_files(incomplete: str) -> list[str]:
     """Job files, and folders that may hold some."""
     return list(_files(incomplete, "records"))
+
+
+JobArgument = Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.", autocompletion=job_files)]
 
 
 def description_files(incomplete: str) -> list[str]:

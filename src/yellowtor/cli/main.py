@@ -15,8 +15,8 @@ from typing import Annotated
 import typer
 
 from yellowtor.ascii_fallback import NEAREST, nearest_ascii
-from yellowtor.cli import cache_app, service_commands
-from yellowtor.cli.completion import description_files, job_files
+from yellowtor.cli import cache_app, judging_commands, service_commands
+from yellowtor.cli.completion import JobArgument, description_files
 from yellowtor.cli.debugging import DEBUG
 from yellowtor.version import __version__
 
@@ -32,9 +32,6 @@ app = typer.Typer(
 
 
 app.add_typer(cache_app.app, name="cache")
-
-
-JobArgument = Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.", autocompletion=job_files)]
 
 
 class Again(StrEnum):
@@ -273,6 +270,8 @@ def preview(
     preview_command(job, show=show, as_json=json)
 
 
+app.command()(judging_commands.explain)
+app.command()(judging_commands.calibrate)
 app.command(name="try")(service_commands.try_)
 app.command()(service_commands.demo)
 app.command(name="stand-in")(service_commands.stand_in)

@@ -16,7 +16,7 @@ from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left, Window
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
-from yellowtor.cli.report import plan_json
+from yellowtor.cli.report_json import plan_json
 from yellowtor.run.parts import Options
 from yellowtor.run.plan import Plan
 from yellowtor.run.run_job import PlannedRun, plan_run

@@ -36,6 +36,8 @@ def _record(seen: Preview) -> Table:
     for column, cell in seen.cells.items():
         table.add_row(f"  {column}", Text(cell.replace("\r\n", "⏎").replace("\n", "⏎")))
     table.add_row("  address", Text(seen.address, "bold"))
+    if seen.parsed:
+        table.add_row("  parsed", Text(" · ".join(f"{name} {text}" for name, text in seen.parsed.items())))
     if seen.fate:
         table.add_row("  not asked", Text(seen.fate, "yellow"))
     else:

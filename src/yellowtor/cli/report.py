@@ -1,8 +1,4 @@
-"""The report of a run, for people and as JSON."""
-
-import json
-from dataclasses import asdict
-from typing import Any
+"""The report of a run, for people."""
 
 from rich.console import Console
 from rich.table import Table
@@ -10,16 +6,19 @@ from rich.text import Text
 
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import tightest
+from yellowtor.answers.judging.causes import CAUSES, OTHER
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.cli.console import duration, mark, outcome_table, short
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult, AskTotals
 from yellowtor.run.parts import Summary
+from yellowtor.run.phases.scan import shown_key
 from yellowtor.run.phases.write_result import Changes, WriteResult
-from yellowtor.run.plan import Plan, costs
+from yellowtor.run.plan import costs
 from yellowtor.run.shared_run import SharedRun
 
 SHOWN_REASONS = 5
+SHOWN_CAUSES = 5
 NEVER = "the quota can never cover all requests"
 
 
@@ -42,6 +41,8 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     for line in [*_differences(summary.asked), *_stops(summary)]:
         console.print(line, style="yellow", soft_wrap=True)
     _wrote(console, summary)
+    if summary.causes:
+        console.print(_causes(summary))
     for line in _next(summary):
         console.print(line, soft_wrap=True)
 
@@ -56,12 +57,6 @@ def say_along(console: Console, along: SharedRun) -> None:
         console.print("The run that worked on the job has ended. Run the job: that writes the answers.")
     else:
         console.print("The other run writes the answers.")
-
-
-def along_json(along: SharedRun) -> str:
-    asked = along.asked
-    facts = {"sent": asked.sent, "settled": sum(turn.settled for turn in asked.turns), "left_alone": along.left_alone}
-    return json.dumps(facts, indent=2)
 
 
 def brief(console: Console, summary: Summary) -> None:
@@ -270,6 +265,22 @@ def _refused(console: Console, wrote: WriteResult, into: str) -> None:
     console.print("Their answers are stored: correct the table or the record, and run again. Nothing is asked again.")
 
 
+def _causes(summary: Summary) -> Table:
+    """Why records are doubtful: each cause with an example and with what would settle it."""
+    table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column(justify="right")
+    table.add_column(overflow="fold")
+    table.title, table.title_justify, table.title_style = "Why records are doubtful", "left", "bold"
+    for found in summary.causes[:SHOWN_CAUSES]:
+        cause = CAUSES.get(found.cause, OTHER)
+        example = Text(f"such as {shown_key(found.key)}: {found.subject.line()}", "bright_black")
+        said = Text(cause.what).append("\n").append_text(example).append(f"\n→ {cause.remedy}")
+        table.add_row(f"  {found.records:,}", said)
+    if len(summary.causes) > SHOWN_CAUSES:
+        table.add_row("  …", f"{len(summary.causes) - SHOWN_CAUSES} causes more (all of them: --json)")
+    return table
+
+
 def _next(summary: Summary) -> list[str]:
     """What to do next about what did not end well."""
     lines = []
@@ -277,73 +288,10 @@ def _next(summary: Summary) -> list[str]:
     if doubtful := summary.outcomes[Outcome.DOUBTFUL]:
         listed = f"open {page}, which lists them first, with reasons"
         why = listed if page else "a column (write.columns.reasons) or a page (markers.page) shows the reasons"
-        lines.append(f"Check the {doubtful:,} doubtful records: {why}.")
+        lines.append(
+            f"Check the {doubtful:,} doubtful records: {why}. `yellowtor explain JOB KEY` tells all about one."
+        )
         lines.append("Correct their addresses in the source and run again: only what changed is asked.")
     if summary.outcomes[Outcome.FAILED] and not any(t.stopped_by is Kind.UNREADABLE for t in summary.asked.turns):
         lines.append("`--again failed` asks the failed questions again.")
     return lines
-
-
-def summary_json(summary: Summary, indent: int | None = 2) -> str:
-    """The summary of a run, for machines."""
-    asked = summary.asked
-    stopped = summary.asked.stopped
-    data: dict[str, Any] = {
-        "records": summary.scan.records,
-        "outcomes": {outcome.value: count for outcome, count in summary.outcomes.items()},
-        "scan": {name: getattr(summary.scan, name) for name in ("records", "new", "changed", "vanished")},
-        "coordinates": {finding.value: asdict(found) for finding, found in summary.scan.findings.items()},
-        "plan": plan_json(summary.plan),
-        "requests": {
-            "sent": asked.sent,
-            "again": asked.retried,
-            "seconds": round(asked.seconds, 3),
-            "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
-        },
-        "services": [_turn_json(turn) for turn in asked.turns],
-        "placed_by": summary.placed_by,
-        "stopped_by": stopped and stopped.stopped_by,
-        "resets_at": (stopped and stopped.resets_at) or None,
-        "interrupted": asked.interrupted,
-        "cut_in_flight": list(summary.abandoned),
-        "would_change": summary.changes and _changes_json(summary.changes),
-        "written": summary.wrote and asdict(summary.wrote),
-        "files": [str(file) for file in summary.files],
-        "backup": summary.backup and str(summary.backup),
-    }
-    return json.dumps(data, indent=indent, ensure_ascii=False)
-
-
-def plan_json(plan: Plan) -> dict[str, Any]:
-    """A plan, for machines: without the curves of its forecasts."""
-    data = asdict(plan)
-    for forecast in (data["forecast"], *(later["forecast"] for later in data["later"])):
-        del forecast["curve"]
-        forecast["goes_on_at"] = forecast["goes_on_at"] and forecast["goes_on_at"].isoformat(timespec="seconds")
-    return data | {"ends_at": plan.ends_at or None}
-
-
-def _turn_json(turn: AskResult) -> dict[str, Any]:
-    return {
-        "name": turn.service,
-        "sent": turn.sent,
-        "again": turn.retried,
-        "settled": turn.settled,
-        "cost_millionths": turn.cost,
-        "currency": turn.currency or None,
-        "seconds": round(turn.seconds, 3),
-        "by_kind": {kind.value: count for kind, count in turn.kinds.items()},
-        "differences": list(turn.differences),
-        "left_open": dict(turn.left_open),
-        "stopped_by": turn.stopped_by,
-        "message": turn.message,
-        "resets_at": turn.resets_at or None,
-    }
-
-
-def _changes_json(changes: Changes) -> dict[str, Any]:
-    return {
-        "records": changes.records,
-        "cells": changes.cells,
-        "first": [change._asdict() for change in changes.first],
-    }

@@ -15,8 +15,9 @@ from rich.text import Text
 
 from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.addresses.keys import subject_key
-from yellowtor.answers.judging.judgement import Thresholds
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.reply_kind import Kind
+from yellowtor.cli.alignment_view import LEGEND, alignment_table, needs_legend
 from yellowtor.cli.console import mark, note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.contracts.address import PARTS, Address
@@ -79,7 +80,7 @@ def try_command(wish: Wish) -> None:
             if service.unset:
                 stdout().print(f"without a value: {', '.join(service.unset)}", style="yellow")
         return
-    thresholds = job.judge.thresholds() if job else Thresholds(wish.tolerance_m, 0.8)
+    thresholds = job.judge.thresholds() if job else Thresholds(wish.tolerance_m, 0.9)
     trials = [_tried(asked, path, service, thresholds, wish, job, folder) for path, service in services]
     for trial in trials:
         show_trial(stdout(), trial, SHOWN[wish.show], named=len(trials) > 1)
@@ -181,6 +182,11 @@ def _show_reading(console: Console, trial: Trial) -> None:
         console.print(_candidates(trial))
     if not trial.judged:
         return
+    if trial.aligned:
+        _title(console, "Aligned", "the question above the chosen candidate")
+        console.print(alignment_table(trial.aligned))
+        if needs_legend(trial.aligned):
+            console.print(LEGEND, style="bright_black")
     sure = judgement.confidence
     _title(console, "Confidence", f"{sure.value:.2f} ({sure.basis})" if sure else "none")
     console.print(mark(judgement.outcome))

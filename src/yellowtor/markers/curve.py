@@ -9,21 +9,14 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yellowtor.contracts.outcome import Outcome
-from yellowtor.errors import BadJob
-from yellowtor.files import written_aside
-from yellowtor.markers.style import ACCENT, INK, LINE, MARKS, MUTED, PAPER
+from yellowtor.markers.figure import COLOURS, SIZE_IN, axes_in, canvas, plain, save
+from yellowtor.markers.style import ACCENT, INK, LINE, MUTED
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
 
-SIZE_IN = (12.8, 8.0)
-DPI = 100
 LEAST_BAND_IN = 3.6
 FILL_IN = 0.8  # of an account's band, where there are several; of each window in it
-DRAWN = (Outcome.PLACED, Outcome.UNPLACED, Outcome.INCOMPLETE, Outcome.KEPT)
-COLOURS = tuple(MARKS[outcome].colour for outcome in DRAWN)
 MOST_STEPS = 400
 
 
@@ -48,9 +41,9 @@ class Ceiling:
 
 def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[CurveLine], ceilings: Sequence[Ceiling]) -> None:
     """Requests over time, in front of what each window would allow. Raises BadJob without Matplotlib."""
-    figure = _canvas()
+    figure = canvas()
     figure.text(0.08, 0.92, title, fontsize=16, color=INK, weight="bold")
-    axes = _axes(figure, (0.08, 0.1, 0.88, 0.76))
+    axes = axes_in(figure, (0.08, 0.1, 0.88, 0.76))
     drawn = [line for line in lines if line.goes]
     until = max((line.goes[-1][1] for line in drawn), default=now) + timedelta(seconds=1)
     until += (until - now) * 0.04
@@ -83,7 +76,7 @@ def draw_curve(path: Path, title: str, now: datetime, lines: Sequence[CurveLine]
     _dates(axes)
     axes.set_ylabel("requests that have left", color=MUTED)
     axes.legend(loc="lower right", frameon=False, fontsize=11, labelcolor=INK)
-    _save(figure, path)
+    save(figure, path)
 
 
 @dataclass(frozen=True)
@@ -100,18 +93,18 @@ def draw_usage(path: Path, usages: Sequence[Usage]) -> None:
     most = max(len(usage.fills) for usage in usages)
     band = max(SIZE_IN[1] / len(usages), LEAST_BAND_IN, (most + 0.4) * FILL_IN + 1.75)
     height = band * len(usages)
-    figure = _canvas(height)
+    figure = canvas(height)
     for at, usage in enumerate(usages):
         top = 1 - at * band / height
         figure.text(0.08, top - 0.6 / height, usage.title, fontsize=16, color=INK, weight="bold", va="center")
         low = top - (band - 0.75) / height
         high = top - 1.0 / height
         width = 0.58 if most else 0.88
-        _draw_days(_axes(figure, (0.08, low, width, high - low)), usage.days)
+        _draw_days(axes_in(figure, (0.08, low, width, high - low)), usage.days)
         if usage.fills:
             deep = (len(usage.fills) + 0.4) * FILL_IN / height
             _draw_fills(figure.add_axes((0.72, high - deep, 0.24, deep)), usage.fills)
-    _save(figure, path)
+    save(figure, path)
 
 
 def _draw_days(axes: "Axes", counts: Mapping[str, int]) -> None:
@@ -128,7 +121,7 @@ def _draw_days(axes: "Axes", counts: Mapping[str, int]) -> None:
 
 
 def _draw_fills(axes: "Axes", fills: Sequence[tuple[str, int, int, str]]) -> None:
-    _plain(axes)
+    plain(axes)
     shares = [min(1.0, used / limit) for _, used, limit, _ in fills]
     places = range(len(fills))
     axes.barh(places, [1] * len(fills), color=LINE, height=0.22)
@@ -153,32 +146,6 @@ def _stairs(ceiling: Ceiling, now: datetime, until: datetime, top: float) -> tup
     return [*times, until], [*counts, counts[-1]]
 
 
-def _canvas(height_in: float = SIZE_IN[1]) -> "Figure":
-    try:
-        from matplotlib.backends.backend_agg import FigureCanvasAgg
-        from matplotlib.figure import Figure
-    except ModuleNotFoundError as error:
-        raise BadJob("A picture needs Matplotlib: pip install 'yellowtor[pictures]'. Nothing was drawn.") from error
-    figure = Figure(figsize=(SIZE_IN[0], height_in), dpi=DPI, facecolor=PAPER)
-    FigureCanvasAgg(figure)
-    return figure
-
-
-def _axes(figure: "Figure", box: tuple[float, float, float, float]) -> "Axes":
-    axes: Axes = figure.add_axes(box)
-    _plain(axes)
-    axes.grid(axis="y", color=LINE, linewidth=0.8)
-    return axes
-
-
-def _plain(axes: "Axes") -> None:
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
-    axes.spines["bottom"].set_color(LINE)
-    axes.tick_params(colors=MUTED, length=0, labelsize=11)
-    axes.set_axisbelow(True)
-
-
 def _numbers(times: Sequence[datetime]) -> list[float]:
     """Instants as the axis has them."""
     from matplotlib.dates import date2num
@@ -194,8 +161,3 @@ def _dates(axes: "Axes") -> None:
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=UTC))  # type: ignore[no-untyped-call]
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
-
-
-def _save(figure: "Figure", path: Path) -> None:
-    with written_aside(path) as aside:
-        figure.savefig(aside, format="png")

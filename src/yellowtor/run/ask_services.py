@@ -79,7 +79,7 @@ def _ask(
 
     def judge() -> Mapping[Outcome, int]:
         judging.judge_open(parts.book.judging, pages=1)
-        return parts.book.judging.outcomes()
+        return parts.book.outcomes.counts()
 
     async def whole() -> AskResult:
         async with service, parts.book.writer(service.name) as writer:

@@ -1,11 +1,13 @@
 """What a run is made of, how it is to go, and its summary. Plain values."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
 from yellowtor.allowance.windows import Left
+from yellowtor.answers.judging.thresholds import Calibration
+from yellowtor.answers.ledger_rows import CauseCount
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.table import Table
@@ -37,6 +39,7 @@ class Parts:
     into: str = ""
     open_copy: Callable[[Path], Table] | None = None
     dated: Callable[[Path], Path] | None = None
+    calibrations: Mapping[str, Calibration] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -77,6 +80,7 @@ class Summary:
     untouched: frozenset[Path] = frozenset()
     left: tuple[Left, ...] = ()  # what the windows of the first service allow at the end
     began: str = ""
+    causes: Sequence[CauseCount] = ()  # of doubt, with the most records first
 
 
 def stamp_of(now: datetime) -> str:

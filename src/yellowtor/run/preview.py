@@ -1,11 +1,13 @@
 """The verb `preview`: read the source and say how each record would be asked about. Nothing is sent or kept."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from yellowtor.addresses.keys import digest, subject_key
+from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.suspicion import suspicions
+from yellowtor.contracts.address import Address
 from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.scan import RowReader, key_twice, lacking, no_key, shown_key
@@ -17,7 +19,10 @@ PROBLEMS = 12  # how many of each kind are kept to be shown
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """One record: its cells, the address they make, the request about it; why it would not be asked, what is odd."""
+    """One record: its cells, the address they make, the request about it; why it would not be asked, what is odd.
+
+    parsed are the parts of the address by their names, of the first records.
+    """
 
     key: str
     name: str
@@ -26,6 +31,7 @@ class Preview:
     request: str
     fate: str
     odd: Sequence[str]
+    parsed: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -74,10 +80,11 @@ def preview(job: Job, table: Table, services: Sequence[Service], count: int, wat
 
 
 def _with_request(seen: Preview, reader: RowReader, services: Sequence[Service]) -> Preview:
-    """The preview with the request to the first service that can be asked."""
+    """The preview with the parsed parts, and the request to the first service that can be asked."""
     address = reader.composing.compose(seen.cells)
     able = [service for service in services if not service.asking.lacks(address)]
-    return replace(seen, request=(able or services)[0].shown(address))
+    parsed = parse(address).named() if isinstance(address, Address) else {}
+    return replace(seen, request=(able or services)[0].shown(address), parsed=parsed)
 
 
 def _preview(

@@ -18,7 +18,7 @@ from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts, Summary, stamp_of
 from yellowtor.run.phases.edit_detection import check_copy, edited_files, keep_edited, noting
-from yellowtor.run.phases.judging import Judging
+from yellowtor.run.phases.judging import Judging, JudgingRules
 from yellowtor.run.phases.outlier_report import find_far
 from yellowtor.run.phases.scan import ScanResult, scan
 from yellowtor.run.phases.write_result import Changes, WriteResult
@@ -83,14 +83,14 @@ class _Done:
 def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]) -> Summary:
     """The summary of a run; before are the states of its files before it."""
     book = parts.book
-    counts = book.judging.outcomes()
+    counts = book.outcomes.counts()
     backup = parts.table.backup if isinstance(parts.table, KeepsBackup) else None
     return Summary(
         done.scan,
         done.plan,
         done.asked,
         {outcome: counts.get(outcome, 0) for outcome in Outcome},
-        book.judging.placed_by() if len(parts.services) > 1 else {},
+        book.outcomes.placed_by() if len(parts.services) > 1 else {},
         done.wrote,
         parts.files if done.wrote else (),
         parts.into,
@@ -101,6 +101,7 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
         frozenset(file for file, state in before.items() if state and state == state_of(file)),
         tuple(book.requests[parts.services[0].name].left()),
         began,
+        book.outcomes.causes(),
     )
 
 
@@ -207,8 +208,8 @@ def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -
 def judging_of(parts: Parts, watch: Watcher) -> Judging:
     """How the job judges."""
     job = parts.job
-    rules = (job.judge.thresholds(), job.ask_next(), job.context())
-    return Judging(parts.services, *rules, watch.remark, watch.fault, watch.advanced)
+    rules = JudgingRules(job.judge.thresholds(), job.ask_next(), job.context(), parts.calibrations)
+    return Judging(parts.services, rules, watch.remark, watch.fault, watch.advanced)
 
 
 def check_cost(job: Job, plan: Plan, spend_at_most: int | None) -> None:

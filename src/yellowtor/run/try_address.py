@@ -10,7 +10,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellowtor.addresses.keys import subject_key
-from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.addresses.parsing.parse import parse
+from yellowtor.addresses.side_by_side import AlignedPart, side_by_side
+from yellowtor.answers.judging.evidence import said
+from yellowtor.answers.judging.judgement import Judgement
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.ledger_rows import Question, Reserved, Spent
 from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply
@@ -25,7 +29,7 @@ from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.judging import judge_reply
-from yellowtor.run.phases.scan import RowReader, key_as_shown
+from yellowtor.run.phases.scan import find_record
 from yellowtor.run.ports import Book, Service
 
 TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/csv"}
@@ -47,6 +51,7 @@ class Trial:
     empty: Sequence[str]
     kept: str
     judged: bool  # there was something to judge by
+    aligned: Sequence[AlignedPart] = ()  # the question and the chosen candidate
 
 
 def try_one(asked: Subject, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool) -> Trial:
@@ -67,26 +72,18 @@ def read_trial(asked: Subject, service: Service, reply: Reply, thresholds: Thres
     judgement = judge_reply(asked if judged else Address(), frozenset(), read, thresholds)
     known = asked.variables()
     empty = [name for name in service.asking.wants if name != "q" and not known.get(name)]
-    return Trial(
-        service.name, service.shown(asked), reply, read, judgement, service.looked_up(reply), empty, kept, judged
-    )
+    best = judgement.candidate
+    aligned = side_by_side(parse(asked), said(best)) if best and judged and isinstance(asked, Address) else ()
+    looked = service.looked_up(reply)
+    return Trial(service.name, service.shown(asked), reply, read, judgement, looked, empty, kept, judged, aligned)
 
 
 def record_asked(job: Job, table: Table, key: str) -> Subject:
     """What would be asked about the record with this key. Raises BadSource when there is none, or nothing is."""
-    reader = RowReader(job, table)
-    wanted = key_as_shown(key)
-    for batch in table.batches():
-        keys = reader.keys(batch)
-        if wanted in keys:
-            cells = reader.cells(batch[keys.index(wanted)])
-            asked = reader.composing.compose(cells)
-            if why := reader.composing.why_not(cells, asked):
-                raise BadSource(
-                    f"The record {key!r} of {table.name} would not be asked about: {why}. Nothing was sent."
-                )
-            return asked
-    raise BadSource(f"{table.name} has no record with the key {key!r}. Nothing was sent.")
+    _, _, subject, why = find_record(job, table, key)
+    if why:
+        raise BadSource(f"The record {key!r} of {table.name} would not be asked about: {why}. Nothing was sent.")
+    return subject
 
 
 def save_reply(reply: Reply, path: Path) -> None:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from yellowtor.ledger.accounts.requests import Again
     from yellowtor.ledger.accounts.service_account import AccountTerms
     from yellowtor.ledger.jobs.pins import PinBook
+    from yellowtor.ledger.jobs.record_book import SqlRecordBook
     from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
     from yellowtor.ledger.storage.postgres import Server
     from yellowtor.ledger.storage.store import Worker
@@ -127,6 +128,18 @@ def job_pins(path: Path) -> Iterator["PinBook"]:
         raise BadJob(f'{path} says direction = "reverse": a pin is a position, and its records have theirs.')
     where = ledger_of(job, path.absolute().parent)
     with open_pins(where, job.name or path.resolve(), ledger_clock(where)) as book:
+        yield book
+
+
+@contextmanager
+def job_records(job: Job, path: Path) -> Iterator["SqlRecordBook"]:
+    """What the ledger of a job knows of single records, to look at. Raises BadJob, LedgerTrouble."""
+    from yellowtor.ledger.jobs.record_book import open_records
+
+    where = ledger_of(job, path.absolute().parent)
+    if isinstance(where, Path) and not where.exists():
+        raise BadJob(f"There is no ledger {where} yet. The first run creates it.")
+    with open_records(where, job.name or path.resolve(), ledger_clock(where)) as book:
         yield book
 
 

@@ -19,6 +19,7 @@ from yellowtor.run.parts import Parts
 from yellowtor.run.ports import MarkerFile
 from yellowtor.services.http import HttpService
 from yellowtor.settings import read_settings
+from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import ledger_clock, ledger_of, terms, this_worker
 from yellowtor.wiring.outputs import check_outputs, source_file
 from yellowtor.wiring.process import PROCESS
@@ -119,6 +120,7 @@ def open_parts(
     folder = place.folder
     if options.spend_at_most is not None:
         check_currency(services)
+    calibrations = calibrations_of(job, folder)
     under = check_markers(job, folder)
     written = [*files.written, *(folder / path for _, path in job.markers.files())]
     ledger = ledger_of(job, folder, options.ambient)
@@ -142,6 +144,7 @@ def open_parts(
             table.destination if isinstance(table, InTransactions) else "",
             lambda copy: copy_table(copy, job),
             free_name,
+            calibrations,
         )
 
 

@@ -7,7 +7,6 @@ import json
 from collections.abc import Mapping
 from functools import cache, lru_cache
 from importlib.resources import files
-from typing import Any
 
 from yellowtor.addresses.latin import latin
 
@@ -22,18 +21,23 @@ def country_code(text: str) -> str:
     ('US', 'DE')
     """
     name = latin(text.replace(".", ""))
-    return str(_table()["countries"].get(name, "")) if name else ""
+    return next(iter(_codes("countries").get(name, ())), "") if name else ""
 
 
 @lru_cache(maxsize=4_096)
 def region_codes(text: str) -> frozenset[str]:
     """The ISO 3166-2 codes that a name or a code (CA, US-CA) of a region may mean; empty if it is unknown."""
-    return frozenset(_table()["regions"].get(latin(text), NO_CODES))
+    return frozenset(_codes("regions").get(latin(text), NO_CODES))
 
 
 @cache
-def _table() -> Mapping[str, Mapping[str, Any]]:
-    data: dict[str, Mapping[str, Any]] = json.loads(
+def _codes(kind: str) -> Mapping[str, set[str]]:
+    """The codes that each name may mean."""
+    data: dict[str, dict[str, list[str]]] = json.loads(
         (files(__package__) / "words" / "countries.json").read_text(encoding="utf-8")
     )
-    return data
+    meant: dict[str, set[str]] = {}
+    for code, names in data[kind].items():
+        for name in names:
+            meant.setdefault(name, set()).add(code)
+    return meant

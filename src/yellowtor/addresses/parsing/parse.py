@@ -42,6 +42,22 @@ class ParsedAddress:
         """The likeliest house number."""
         return self.numbers[0] if self.numbers else ""
 
+    def named(self) -> dict[str, str]:
+        """The parts that were found, by the names that people are shown."""
+        words = {"street": self.street, "town": self.town, "region": self.region}
+        texts = {
+            "house number": self.number,
+            **{name: " ".join(found) for name, found in words.items()},
+            "part uncertain": ", ".join(" ".join(found) for found in self.loose),
+            "postcode": self.postcode,
+            "country": self.country,
+            "unit": self.unit,
+            "care of": self.care_of,
+            "PO box": self.po_box,
+            "notes": self.notes,
+        }
+        return {name: text for name, text in texts.items() if text}
+
 
 _CUT = re.compile(r"[,;\n\r|]+")
 _BRACKETS = re.compile(r"[(\[]([^)\]]*)[)\]]?")
@@ -121,7 +137,7 @@ def _take_numbers(text: str, *, first: bool, middle: bool = False) -> tuple[list
     """The numbers at the start and the end of a street's text, and the text without the likeliest."""
     if not any(sign.isdigit() for sign in text):
         return [], text
-    start = None if _ORDINAL.match(text) else _AT_START.match(text)
+    start = None if _is_ordinal(text) else _AT_START.match(text)
     end = _AT_END.search(text)
     if start and start.end() == len(text):
         return [_tight(start[1])] if first else [], "" if first else text
@@ -137,6 +153,14 @@ def _take_numbers(text: str, *, first: bool, middle: bool = False) -> tuple[list
     if middle and (found := _MIDDLE.search(text)):
         return [_tight(found[1])], f"{text[: found.start()]} {text[found.end() :]}"
     return [], text
+
+
+def _is_ordinal(text: str) -> bool:
+    """Whether a text begins with an ordinal; 5a is one before a kind of street (5a avenida), else a house number."""
+    if not (found := _ORDINAL.match(text)):
+        return False
+    after = text[found.end() :].split()
+    return found[0][-1] not in "ao." or (bool(after) and after[0] in vocabulary().kinds)
 
 
 def _tight(number: str) -> str:
@@ -159,10 +183,10 @@ class _Finder:
         plain = _BRACKETS.sub(lambda found: self._keep("notes", found[1], ", "), plain)
         plain = _HASH.sub(lambda found: self._keep("unit", found[0], " "), plain)
         plain = _GLUED.sub(r"\1 ", plain)
-        segments = []
+        segments: list[str] = []
         for part in _CUT.split(plain):
             segment = _NOTE.sub(lambda found: self._keep("notes", found[1], ""), part).strip(" .-")
-            segment = self._units(self._boxes(segment)) if segment else ""
+            segment = self._units(self._boxes(segment), first=not segments) if segment else ""
             if segment:
                 segments.append(segment)
         return segments
@@ -185,8 +209,8 @@ class _Finder:
             return f"{plain[: found.start()]} {plain[found.end() :]}".strip()
         return segment
 
-    def _units(self, segment: str) -> str:
-        """A segment without units: `apt 4b`, `2nd floor left`, `3. th`."""
+    def _units(self, segment: str, *, first: bool) -> str:
+        """A segment without units: `apt 4b`, `2nd floor left`, `3. th`. The first one does not begin with a floor."""
         known = vocabulary()
         if len(segment) < 4:
             return segment
@@ -197,7 +221,7 @@ class _Finder:
             text = words[at].strip(".")
             after = words[at + 1].strip(".") if at + 1 < len(words) else ""
             ordinal = _ORDINAL.fullmatch(words[at]) or text in known.ordinals or text.isdigit()
-            if ordinal and after in known.floor and (kept or text in known.ordinals or not text.isdigit()):
+            if ordinal and after in known.floor and (kept or not first or text in known.ordinals or not text.isdigit()):
                 size = 3 if at + 2 < len(words) and words[at + 2].strip(".") in known.unit_side else 2
             elif (
                 (kept and text in known.unit and _unit_name(after) and (len(kept) > 1 or len(text) > 2))

@@ -12,19 +12,24 @@ from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 
+from yellowtor.answers.judging.causes import OUTSIDE, heaviest
 from yellowtor.answers.judging.evidence import Evidence
 from yellowtor.answers.judging.features import Feature, features
+from yellowtor.answers.judging.thresholds import Calibration, Thresholds
 
-OUTSIDE = 0.02  # the most for a point outside the job's area
+CERTAIN = 0.999  # nothing is more certain: the service's own data may be wrong
+PERHAPS = 0.5  # a house that the service does not know may not exist
+OUTSIDE_AREA = 0.02  # the most for a point outside the job's area
 
 
 @dataclass(frozen=True, slots=True)
 class Confidence:
-    """A probability from 0 to 1, and the readable reasons for it, heaviest first."""
+    """A probability from 0 to 1, and the readable reasons for it, heaviest first. cause is the heaviest by its name."""
 
     value: float
     reasons: tuple[str, ...]
     basis: str = "estimate"
+    cause: str = ""
 
 
 @dataclass(frozen=True)
@@ -59,20 +64,41 @@ def model() -> Model:
     return Model(data["version"], data["intercept"], data["weights"], [(x, y) for x, y in data["curve"]])
 
 
-def fit(evidence: Evidence, tolerance_m: float) -> float:
+def fit(evidence: Evidence, thresholds: Thresholds) -> float:
     """The log-odds of a candidate alone."""
-    return model().log_odds([one for one in features(evidence, tolerance_m) if one.name != "rivals"])
+    found = features(evidence, thresholds.tolerance_m, thresholds.level)
+    return model().log_odds([one for one in found if one.name != "rivals"])
 
 
-def estimate(evidence: Evidence, tolerance_m: float) -> Confidence:
-    """The confidence that this evidence gives within tolerance_m metres. Never above the candidate's share."""
-    found = list(features(evidence, tolerance_m))
+def estimate(evidence: Evidence, thresholds: Thresholds) -> Confidence:
+    """The confidence that this evidence gives. Never above the candidate's share."""
+    found = list(features(evidence, thresholds.tolerance_m, thresholds.level))
     weights = model().weights
-    value = min(model().probability(model().log_odds(found)), evidence.share)
-    reasons = [one for one in found if one.reason]
-    reasons.sort(key=lambda one: weights.get(one.name, 0.0) * one.amount)
+    value = value_of(found, evidence.share, thresholds)
+    reasons = sorted((one for one in found if one.reason), key=lambda one: weights.get(one.name, 0.0) * one.amount)
     said = [one.reason for one in reasons]
+    cause = heaviest(found, weights)
     if evidence.inside is False:
-        value = min(value, OUTSIDE)
+        value = min(value, OUTSIDE_AREA)
         said.insert(0, "the point lies outside the job's area")
-    return Confidence(round(value, 3), tuple(said))
+        cause = OUTSIDE
+    known = thresholds.calibration
+    basis = f"calibrated on {known.decisions:,}" if known else "estimate"
+    return Confidence(round(value, 3), tuple(said), basis, cause)
+
+
+def value_of(found: Sequence[Feature], share: float, thresholds: Thresholds) -> float:
+    """The probability that these features give to a candidate with this share of the fit."""
+    value = calibrated(model().probability(model().log_odds(found)), thresholds.calibration)
+    if {"number missing", "coarse"} <= {one.name for one in found if one.amount}:
+        value = min(value, PERHAPS)
+    return min(value, share, CERTAIN)
+
+
+def calibrated(value: float, calibration: Calibration | None) -> float:
+    """A probability, corrected by a person's decisions about a service."""
+    if calibration is None:
+        return value
+    value = min(max(value, 1e-6), 1 - 1e-6)
+    odds = calibration.slope * math.log(value / (1 - value)) + calibration.shift
+    return 1 / (1 + math.exp(-max(-40.0, min(40.0, odds))))

@@ -6,7 +6,9 @@ from dataclasses import dataclass, replace
 
 from yellowtor.addresses.alignment import Alignment, align
 from yellowtor.addresses.parsing.parse import ParsedAddress
+from yellowtor.addresses.similarity import AGREES
 from yellowtor.answers.geography.levels import Level, Method
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.contracts.position import Area, Position, distance_m
 
@@ -32,6 +34,7 @@ class Evidence:
 
 
 Fit = Callable[[Evidence], float]  # the log-odds of a candidate alone
+LEAD = 3.0  # log-odds: who writes a name that exists means it, not one that is alike
 NEGLIGIBLE = 0.002  # of the fit of the best: such a candidate is no rival
 
 
@@ -41,11 +44,11 @@ def said(candidate: Candidate) -> Mapping[str, str]:
 
 
 def weigh(
-    asked: ParsedAddress, candidates: Sequence[Candidate], area: Area | None, tolerance_m: float, fit: Fit
+    asked: ParsedAddress, candidates: Sequence[Candidate], thresholds: Thresholds, fit: Fit
 ) -> tuple[Candidate, Evidence]:
     """The candidate (of at least one) that fits best, and the evidence about it."""
-    alone = [evidence_alone(asked, candidate, area) for candidate in candidates]
-    return choose(candidates, alone, tolerance_m, fit)
+    alone = [evidence_alone(asked, candidate, thresholds.area) for candidate in candidates]
+    return choose(candidates, alone, thresholds.tolerance_m, fit)
 
 
 def choose(
@@ -64,9 +67,10 @@ def choose(
     odds = 0.0
     for i in others:
         there = candidates[i].position
-        odds_there = math.exp(min(0.0, fits[i] - fits[best]))
+        lead = _names_that_differ(alone[i]) - _names_that_differ(alone[best])
+        odds_there = math.exp(min(0.0, fits[i] - fits[best] - LEAD * max(0, lead)))
         if odds_there < NEGLIGIBLE:
-            break
+            continue
         near = distance_m(candidates[best].position, there) <= tolerance_m
         if near or _contains(candidates[i], candidates[best]) or _contains(candidates[best], candidates[i]):
             continue
@@ -78,6 +82,13 @@ def choose(
     spread = max(distance_m(candidates[best].position, place) for place in places)
     found = replace(alone[best], rivals=len(places), spread_m=spread, share=1 / (1 + odds))
     return candidates[best], found
+
+
+def _names_that_differ(evidence: Evidence) -> int:
+    """The number of parts of the question that the candidate has in other words."""
+    alignment = evidence.alignment
+    values = (alignment.number, alignment.street, alignment.town, alignment.postcode, alignment.region)
+    return sum(value is not None and value < AGREES for value in values)
 
 
 def _order(fit: float, candidate: Candidate) -> tuple[float, ...]:

@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from yellowtor.addresses.alignment import Alignment
+from yellowtor.addresses.alignment import EXPLAINED, Alignment
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.judging.evidence import Evidence
 from yellowtor.contracts.position import length
@@ -21,6 +21,7 @@ FEATURES = (
     "level unknown", "partial", "low score", "rivals", "postcode area differs", "place unexplained",
 )  # fmt: skip
 GOOD = 0.85  # a name that agrees less is another one, or a bad error
+INTERPOLATED_M = 100.0  # how far off a point between neighbours may well be
 NUMBER_LEVEL = Level.THOROUGHFARE_ACCESS
 
 
@@ -32,14 +33,19 @@ class Feature(NamedTuple):
     reason: str
 
 
-def features(evidence: Evidence, tolerance_m: float) -> Iterator[Feature]:
-    """The features of this evidence, the same ones for the same evidence."""
+def features(evidence: Evidence, tolerance_m: float, accepted: Level | None = None) -> Iterator[Feature]:
+    """The features of this evidence, the same ones for the same evidence.
+
+    accepted is the coarsest level that the job accepts: whatever is finer was not asked. None: the finest part asked.
+    """
     alignment = evidence.alignment
-    yield from _street(alignment)
-    yield from _number(alignment)
+    if accepted is None or accepted.rank < Level.ADDRESS_AREA.rank:
+        yield from _street(alignment)
+    if accepted is None or accepted.rank < Level.SEGMENT.rank:
+        yield from _number(alignment)
     yield from _town(alignment)
     yield from _codes(alignment)
-    yield from _level(evidence, tolerance_m)
+    yield from _level(evidence, tolerance_m, accepted)
     if evidence.partial:
         yield Feature("partial", 1.0, "the service says that only a part matched")
     if evidence.score is not None and evidence.score < 0.5:
@@ -121,16 +127,18 @@ def _codes(alignment: Alignment) -> Iterator[Feature]:
     elif alignment.country < GOOD:
         yield Feature("country differs", 1.0, "another country is answered")
     if alignment.unexplained:
-        words = ", ".join(text for text, mark in alignment.marks if mark < 0.7)
+        words = ", ".join(mark.text for mark in alignment.marks if mark.explained < EXPLAINED)
         name = "unexplained" if "street" in alignment.asked else "place unexplained"
         yield Feature(name, alignment.unexplained, f"not explained: {words}")
 
 
-def _level(evidence: Evidence, tolerance_m: float) -> Iterator[Feature]:
+def _level(evidence: Evidence, tolerance_m: float, accepted: Level | None) -> Iterator[Feature]:
     alignment = evidence.alignment
-    asked = asked_level(alignment)
-    level = evidence.level or assumed_level(alignment)
-    reach = evidence.reach_m if evidence.level else max(level.reach_m, 0.0)
+    asked = accepted or asked_level(alignment)
+    level = level_of(evidence)
+    reach = evidence.reach_m if evidence.level else level.reach_m
+    if accepted and level.rank <= accepted.rank:
+        reach = 0.0
     named = f"an {level}" if str(level)[0] in "aeiou" else f"a {level}"
     steps = 0 if level.rank <= asked.rank else 1 if level.rank <= Level.SEGMENT.rank else 2
     if steps:
@@ -142,10 +150,12 @@ def _level(evidence: Evidence, tolerance_m: float) -> Iterator[Feature]:
         yield Feature(name, math.log2(reach / tolerance_m), f"the point stands for {named}, up to {length(reach)} away")
     else:
         yield Feature("coarse", 0.0, f"the point stands for {named}")
-    if evidence.level and "street" not in alignment.asked and evidence.level.rank <= Level.SEGMENT.rank:
+    finer = evidence.level.rank <= Level.SEGMENT.rank if evidence.level else alignment.answered_street
+    if finer and "street" not in alignment.asked:
         yield Feature("finer than asked", 1.0, "no street was asked")
     if evidence.method is Method.INTERPOLATED:
-        yield Feature("interpolated", 1.0, "the point is interpolated between neighbours")
+        share = min(INTERPOLATED_M / tolerance_m, 2.0)
+        yield Feature("interpolated", share, "the point is interpolated between neighbours")
     if evidence.level is None:
         yield Feature("level unknown", 1.0, "the service does not state what the point stands for")
 
@@ -159,8 +169,11 @@ def asked_level(alignment: Alignment) -> Level:
     return Level.ADMIN_UNIT_4 if "town" in alignment.asked else Level.ADMIN_UNIT_1
 
 
-def assumed_level(alignment: Alignment) -> Level:
-    """The level of a place that does not state one: by what it confirms."""
+def level_of(evidence: Evidence) -> Level:
+    """What the point stands for; of a place that does not state it, by what it confirms."""
+    alignment = evidence.alignment
+    if evidence.level:
+        return evidence.level
     if (alignment.number or 0) >= 0.5 and alignment.street is not None:
         return Level.THOROUGHFARE_ACCESS
     return Level.SEGMENT if alignment.street is not None else Level.ADDRESS_AREA

@@ -8,15 +8,17 @@ import math
 from collections.abc import Iterator, Sequence
 
 from yellowtor.answers.geography.levels import Level, Method
+from yellowtor.answers.judging.causes import COARSE, RIVALS
 from yellowtor.answers.judging.confidence import Confidence
-from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.answers.judging.judgement import Judgement
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position, distance_m, length
 
 VERSION = "nearby-1"  # enters the judgement key of what is asked in reverse
-Factor = tuple[float, str]  # from 0 to 1, and the reason
+Factor = tuple[float, str, str]  # from 0 to 1, the reason, and the cause by its name
 CERTAIN = 0.98  # no service is surer than this about anything
 AS_NEAR_M = 5.0  # two places whose distances differ by less are about as near
 
@@ -33,8 +35,9 @@ def judge_nearby(
         (_confidence(asked, candidate, candidates, thresholds.tolerance_m), candidate) for candidate in candidates
     ]
     confidence, best = max(judged, key=lambda pair: (pair[0].value, -distance_m(asked, pair[1].position)))
-    placed = confidence.value >= thresholds.place_at
-    return Judgement(Outcome.PLACED if placed else Outcome.DOUBTFUL, confidence.reasons, best, confidence)
+    if confidence.value >= thresholds.place_at:
+        return Judgement(Outcome.PLACED, confidence.reasons, best, confidence)
+    return Judgement(Outcome.DOUBTFUL, confidence.reasons, best, confidence, confidence.cause)
 
 
 def _confidence(
@@ -47,14 +50,15 @@ def _confidence(
         *_rivals(asked, away, candidate, all_of_them),
         *_own_word(candidate.score, partial=candidate.partial),
     ]
-    value = CERTAIN * math.prod(factor for factor, _ in factors)
-    reasons = tuple(reason for _, reason in sorted(factors, key=lambda f: f[0]) if reason)
-    return Confidence(round(value, 3), reasons)
+    value = CERTAIN * math.prod(factor for factor, _, _ in factors)
+    factors.sort(key=lambda found: found[0])
+    reasons = tuple(reason for _, reason, _ in factors)
+    return Confidence(round(value, 3), reasons, cause=factors[0][2])
 
 
 def _distance(away: float, tolerance_m: float) -> Iterator[Factor]:
     factor = 1.0 if away <= tolerance_m else 0.95 * tolerance_m / away
-    yield factor, f"the place answered is {length(away)} from the point"
+    yield factor, f"the place answered is {length(away)} from the point", "distance"
 
 
 def _rivals(asked: Position, away: float, candidate: Candidate, all_of_them: Sequence[Candidate]) -> Iterator[Factor]:
@@ -68,7 +72,7 @@ def _rivals(asked: Position, away: float, candidate: Candidate, all_of_them: Seq
     ]
     if rivals:
         said = "another address is" if len(rivals) == 1 else f"{len(rivals)} other addresses are"
-        yield 1 / (1 + len(rivals)), f"{said} about as near"
+        yield 1 / (1 + len(rivals)), f"{said} about as near", RIVALS
 
 
 def _fineness(level: Level | None, method: Method | None, reach_m: float, tolerance_m: float) -> Iterator[Factor]:
@@ -76,16 +80,16 @@ def _fineness(level: Level | None, method: Method | None, reach_m: float, tolera
     named = str(level) if level else "unknown level"
     named = f"an {named}" if named[0] in "aeiou" else f"a {named}"
     if reach_m > tolerance_m:
-        yield 0.95 * tolerance_m / reach_m, f"the point stands for {named}, up to {length(reach_m)} away"
+        yield 0.95 * tolerance_m / reach_m, f"the point stands for {named}, up to {length(reach_m)} away", COARSE
     else:
-        yield 1.0, f"the point stands for {named}"
+        yield 1.0, f"the point stands for {named}", COARSE
     if method is Method.INTERPOLATED:
-        yield 0.7, "the point is interpolated between neighbours"
+        yield 0.7, "the point is interpolated between neighbours", "interpolated"
 
 
 def _own_word(score: float | None, *, partial: bool) -> Iterator[Factor]:
     """What the service says of itself counts against an answer, never for it."""
     if partial:
-        yield 0.7, "the service says that only a part matched"
+        yield 0.7, "the service says that only a part matched", "unsure service"
     if score is not None and score < 0.5:
-        yield 0.5 + score, f"the service itself is not sure ({score:.2f} of 1)"
+        yield 0.5 + score, f"the service itself is not sure ({score:.2f} of 1)", "unsure service"

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.judgement import Judgement, Thresholds
+from yellowtor.answers.judging.judgement import Judgement
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.contracts.outcome import Outcome
 
 POINTS = (Outcome.PLACED, Outcome.DOUBTFUL)

@@ -1,7 +1,6 @@
 """What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
 
 import json
-from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from itertools import groupby
@@ -26,8 +25,6 @@ from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.judged_rows import (
-    OF_STATE,
-    OUTCOMES,
     READERS,
     found_row,
     judged_row,
@@ -35,7 +32,6 @@ from yellowtor.ledger.jobs.judged_rows import (
     position_of,
     written_row,
 )
-from yellowtor.ledger.jobs.scanning import count_states
 from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
@@ -281,37 +277,6 @@ class SqlJudgeBook:
         while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
             last = rows[-1][0]
             yield [(key, position_of(held)) for _, key, held in rows]
-
-    def outcomes(self) -> Mapping[Outcome, int]:
-        """The number of scanned records in each outcome."""
-        states = count_states(self._store, self._job)
-        counts = Counter({OF_STATE[state]: count for state, count in states.items() if state in OF_STATE})
-        asked = self._asked()
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == asked.c.address_id)
-        outcome = func.coalesce(answer.c.outcome, Outcome.WAITING.value)
-        by_outcome = select(outcome, func.sum(asked.c.records)).select_from(asked.outerjoin(answer, judged))
-        for name, count in self._store.connection.execute(by_outcome.group_by(outcome)):
-            counts[OUTCOMES[name]] += int(count)
-        return +counts
-
-    def placed_by(self) -> dict[str, int]:
-        """How many records of the scan each service has placed, by its name."""
-        asked = self._asked()
-        judged = and_(
-            answer.c.job_id == self._job,
-            answer.c.address_id == asked.c.address_id,
-            answer.c.outcome == Outcome.PLACED.value,
-        )
-        query = select(reply.c.service, func.sum(asked.c.records)).select_from(
-            asked.join(answer, judged).join(reply, reply.c.id == answer.c.reply_id)
-        )
-        return {row[0]: int(row[1]) for row in self._store.connection.execute(query.group_by(reply.c.service))}
-
-    def _asked(self) -> Subquery:
-        """The addresses that are asked about, and how many records have each."""
-        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
-        query = select(work.c.address_id, func.count().label("records")).where(asks)
-        return query.group_by(work.c.address_id).subquery()
 
     def _standing(self, wanted: AbstractSet[str]) -> tuple[dict[str, ColumnElement[Any]], FromClause]:
         """The columns of an Answer, long texts only if they are wanted, and the tables that they come from."""

@@ -17,6 +17,7 @@ from yellowtor.ledger.accounts.requests import Again, SqlRequestBook
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs import runs
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
+from yellowtor.ledger.jobs.outcomes import SqlOutcomeBook
 from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.ledger.jobs.scanning import SqlScanBook
 from yellowtor.ledger.jobs.written_files import SqlWrittenBook
@@ -46,6 +47,7 @@ class RunBook:
     scanning: SqlScanBook
     requests: Mapping[str, SqlRequestBook]
     judging: SqlJudgeBook
+    outcomes: SqlOutcomeBook
     written: SqlWrittenBook
     abandoned: Sequence[Subject]
     expired: Mapping[str, int]
@@ -111,6 +113,7 @@ def open_book(
                     for terms in services
                 },
                 SqlJudgeBook(store, job_id, askings),
+                SqlOutcomeBook(store, job_id),
                 SqlWrittenBook(store),
                 abandoned,
                 expired,

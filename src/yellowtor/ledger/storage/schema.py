@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 10
+VERSION = 11
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -217,6 +217,7 @@ answer = Table(
     Column("matched", Text, nullable=False),
     Column("parts", Text, nullable=False),  # JSON: of the matched address
     Column("reasons", Text, nullable=False),  # JSON
+    Column("cause", Text, nullable=False, server_default=""),  # the heaviest of them in a word
     sqlite_with_rowid=False,
 )
 

@@ -14,6 +14,15 @@ for (const layer of DATA.under)
       ? { color: tone("--coast"), weight: 1, fillColor: tone("--land"), fillOpacity: 1 }
       : { color: tone("--road"), weight: 2 } }).addTo(map);
 
+function aligned(record) {
+  const word = ([text, explained]) => explained >= 0.97 ? escape(text) :
+    `<mark class="${explained < 0.7 ? "open" : "near"}" title="${explained < 0.7 ? "not explained" : "explained in part"}">${escape(text)}</mark>`;
+  const row = p => `<tr><th scope="row">${escape(p.part)}</th><td>${p.asked.map(word).join(" ") || "–"}</td>` +
+    `<td>${escape(p.answered) || "–"}</td><td>${escape(p.agreement)}</td></tr>`;
+  return record.aligned.length ? `<table><thead><tr><th></th><th scope="col">asked</th><th scope="col">answered</th><th></th></tr></thead>` +
+    `<tbody>${record.aligned.map(row).join("")}</tbody></table>` : "";
+}
+
 function popup(record) {
   const line = (label, value) => value ? `<dt>${label}</dt><dd>${value}</dd>` : "";
   const sure = record.confidence === null ? "" :
@@ -22,7 +31,7 @@ function popup(record) {
   return `<div class="popup" data-key="${escape(record.key)}"><h2>${drawing(record.outcome)}${escape(record.name || record.key)}</h2><dl>` +
     line("Outcome", escape(record.outcome)) + line("Asked", escape(record.asked)) + line("Matched", escape(record.matched)) +
     line("Level", escape(record.level)) + line("Confidence", sure) + line("Reasons", reasons) +
-    `</dl>${ATTRIBUTION ? `<p class="credit">${escape(ATTRIBUTION)}</p>` : ""}</div>`;
+    `</dl>${aligned(record)}${ATTRIBUTION ? `<p class="credit">${escape(ATTRIBUTION)}</p>` : ""}</div>`;
 }
 
 const order = DATA.order;

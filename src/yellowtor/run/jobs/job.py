@@ -8,9 +8,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from yellowtor.addresses.leaving_out import LeavingOut
 from yellowtor.answers.geography.levels import Level
-from yellowtor.answers.judging.judgement import Thresholds
 from yellowtor.answers.judging.service_choice import AskNext
+from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.position_composer import PositionComposer
 from yellowtor.caps import CapRule, check_caps
 from yellowtor.contracts.position import Area
@@ -50,6 +51,11 @@ class Ask(Settings):
         description="ISO 3166-1 alpha-2 codes of the countries that answers are limited to: the variable `countries`, "
         "with commas between them.",
     )
+    leave_out: list[Literal["unit", "care of", "PO box", "notes"]] = Field(
+        default_factory=list,
+        description="Parts of an address that are not sent: `unit` (`Apt 4`, `2nd floor`), `care of`, `PO box`, "
+        "`notes` (in brackets, or behind a dash). `preview` shows what is found. They never count in the confidence.",
+    )
     decimals: int = Field(
         5, ge=0, le=7, description="In reverse: the precision of a question, in decimals of a degree; 5 is 1 m."
     )
@@ -79,6 +85,22 @@ class Ask(Settings):
 class Judge(Settings):
     tolerance_m: float = Field(gt=0, description="Metres from the true place within which a point is right.")
     place_at: float = Field(0.9, gt=0, le=1, description="The lowest confidence of a *placed* point.")
+    level: Level | None = Field(
+        None,
+        description="The coarsest level that is accepted, such as `segment` (a street) or `address area` (a town); "
+        "whatever is finer is not compared. Default: the finest part that a record asks for. docs/outcomes.md has the "
+        "ranks.",
+    )
+    must_agree: list[Literal["country", "region", "town", "postcode", "street", "number"]] = Field(
+        ["country", "number"],
+        description="Parts that no *placed* answer may contradict, whatever the confidence. A part that the answer or "
+        "the record lacks contradicts nothing.",
+    )
+    calibration: Path | None = Field(
+        None,
+        description="The file in which `yellowtor calibrate` has put what your decisions say of the services, from the "
+        "job's folder.",
+    )
     area: list[float] | None = Field(
         None,
         description="The area of the records: west, south, east, north, in degrees. No point outside is placed. The "
@@ -105,7 +127,13 @@ class Judge(Settings):
         return area
 
     def thresholds(self) -> Thresholds:
-        return Thresholds(self.tolerance_m, self.place_at, Area(*self.area) if self.area else None)
+        return Thresholds(
+            self.tolerance_m,
+            self.place_at,
+            Area(*self.area) if self.area else None,
+            self.level,
+            tuple(sorted(set(self.must_agree))),
+        )
 
 
 class Job(Settings):
@@ -146,7 +174,8 @@ class Job(Settings):
     def composing(self, decimal: str = ".") -> Composer:
         """How a record becomes what is asked about; decimal is the mark of the source's numbers."""
         if self.address is not None:
-            return self.address.composing()
+            composing = self.address.composing()
+            return LeavingOut(composing, tuple(sorted(self.ask.leave_out))) if self.ask.leave_out else composing
         records = self.records
         assert records.latitude is not None and records.longitude is not None, "the model sees to it"  # noqa: PT018
         area = self.judge.thresholds().area
@@ -183,6 +212,8 @@ class Job(Settings):
             raise ValueError('direction = "reverse" asks about positions: [address] has no place there')
         if self.in_reverse and self.records.latitude is None:
             raise ValueError('direction = "reverse" needs the positions: records.latitude and records.longitude')
+        if self.in_reverse and self.ask.leave_out:
+            raise ValueError('direction = "reverse" sends no address: ask.leave_out has no place there')
         if not self.in_reverse and self.address is None:
             raise ValueError("address is missing: which columns make it")
         return self

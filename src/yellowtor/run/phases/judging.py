@@ -3,14 +3,16 @@
 Candidates are read from a stored reply once for each set of reading rules. Nothing is sent.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.keys import digest
-from yellowtor.answers.judging.judgement import Judgement, Thresholds, judge
+from yellowtor.answers.judging.judgement import Judgement, judge, judgement_key
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
+from yellowtor.answers.judging.thresholds import Calibration, Thresholds
 from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Judged, KeptReply, ReadAs, Unjudged
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reading import Read
@@ -26,23 +28,33 @@ from yellowtor.run.ports import JudgeBook, Service
 Found = list[ReadAs]
 
 
+@dataclass(frozen=True)
+class JudgingRules:
+    """How a job judges. context are the parts that it fixes; calibrations are by the service's name."""
+
+    thresholds: Thresholds
+    ask_next: AskNext
+    context: frozenset[str] = frozenset()
+    calibrations: Mapping[str, Calibration] = field(default_factory=dict)
+
+
 class Judging:
-    """Judges by one job's thresholds and the reading rules of its services, which are in the order of their turns."""
+    """Judges by one job's rules and the reading rules of its services, which are in the order of their turns."""
 
     def __init__(
         self,
         services: Sequence[Service],
-        thresholds: Thresholds,
-        ask_next: AskNext,
-        context: frozenset[str],
+        rules: JudgingRules,
         remark: Callable[[str], None] = lambda _: None,
         fault: Callable[[Exception], None] = lambda _: None,
         advanced: Callable[[int], None] = lambda _: None,
     ) -> None:
         self._services = {service.name: service for service in services}
-        self._thresholds = thresholds
-        self._next = ask_next
-        self._context = context
+        self._rules = rules
+        self._thresholds = {
+            service.name: replace(rules.thresholds, calibration=rules.calibrations.get(service.name))
+            for service in services
+        }
         self._remark = remark
         self._fault = fault
         self._advanced = advanced
@@ -51,10 +63,10 @@ class Judging:
         in_reverse = any(service.asking.operation == "reverse" for service in services)
         self.key = digest(
             VERSION if in_reverse else "",
-            *(thresholds.judgement_key(f"{name} {key}") for name, key in self._readings.items()),
+            *(judgement_key(self._thresholds[name], f"{name} {key}") for name, key in self._readings.items()),
         )
         if len(services) > 1:
-            self.key = digest(self.key, repr(ask_next))
+            self.key = digest(self.key, repr(rules.ask_next))
 
     def judge_open(self, book: JudgeBook, pages: int | None = None) -> None:
         """Judge everything that is not judged by these rules, or this many pages of it."""
@@ -78,15 +90,15 @@ class Judging:
         judged = {}
         for name, reply in replies:
             read = self._read(name, reply, found)
-            judged[name] = self._judgement(asked, read)
+            judged[name] = self._judgement(name, asked, read)
         silent = [name for name in self._services if name in item.replies and name not in judged]
-        settled = settle(judged, silent, self._next, self._thresholds)
+        settled = settle(judged, silent, self._rules.ask_next, self._rules.thresholds)
         ids = {name: reply.id for name, reply in replies}
         return _kept(item.address, ids[settled.service], max(ids.values()), settled)
 
-    def _judgement(self, asked: Subject, read: Read) -> Judgement:
+    def _judgement(self, service: str, asked: Subject, read: Read) -> Judgement:
         try:
-            return judge_reply(asked, self._context, read, self._thresholds)
+            return judge_reply(asked, self._rules.context, read, self._thresholds[service])
         except Exception as error:  # noqa: BLE001 - one answer must not end the run
             self._fault(error)
             why = f"an unexpected fault ({type(error).__name__}) while judging: --debug shows where"
@@ -143,6 +155,7 @@ def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
         matched=matched(candidate) if candidate else "",
         parts=_parts(candidate) if candidate else NO_PARTS,
         reasons=judgement.reasons,
+        cause=judgement.cause,
     )
 
 

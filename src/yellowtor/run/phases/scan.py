@@ -131,6 +131,20 @@ class RowReader:
         return self.held_in([row], [0])[0]
 
 
+def find_record(job: Job, table: Table, key: str) -> tuple[str, Mapping[str, str], Subject, str]:
+    """The name, the cells and the subject of the record with this key, and why it is not asked. Raises BadSource."""
+    reader = RowReader(job, table)
+    wanted = key_as_shown(key)
+    for batch in table.batches():
+        keys = reader.keys(batch)
+        if wanted in keys:
+            row = batch[keys.index(wanted)]
+            cells = reader.cells(row)
+            subject = reader.composing.compose(cells)
+            return reader.name(row), cells, subject, reader.composing.why_not(cells, subject)
+    raise BadSource(f"{table.name} has no record with the key {key!r}. Nothing was sent.")
+
+
 def _column(batch: Sequence[Row], at: int) -> Sequence[str]:
     return batch.column(at) if isinstance(batch, ColumnAccess) else [row[at] for row in batch]
 

@@ -3,7 +3,11 @@
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from yellowtor.answers.ledger_rows import Answer
+from yellowtor.addresses.parsing.parse import parse
+from yellowtor.addresses.side_by_side import side_by_side
+from yellowtor.answers.ledger_rows import EXTRA, Answer
+from yellowtor.contracts.address import Address
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.subject import AskedPosition
 from yellowtor.contracts.table import (
     AsStored,
@@ -72,4 +76,22 @@ def marker_record(answer: Answer, name: str) -> dict[str, Any]:
         "confidence": answer.confidence,
         "basis": answer.basis,
         "reasons": list(answer.reasons),
+        "aligned": _aligned(answer),
     }
+
+
+def _aligned(answer: Answer) -> list[dict[str, Any]]:
+    """The question beside the answer, part by part, of a doubtful record: each word with how far it is explained."""
+    if answer.outcome is not Outcome.DOUBTFUL or not isinstance(answer.address, Address):
+        return []
+    answered = {name: text for name, text in answer.parts.items() if not name.startswith(EXTRA)}
+    parts = side_by_side(parse(answer.address), {**answered, "label": answer.matched})
+    return [
+        {
+            "part": part.name,
+            "asked": [[word.text, round(word.explained, 2)] for word in part.asked],
+            "answered": part.answered,
+            "agreement": part.agreement,
+        }
+        for part in parts
+    ]

@@ -31,7 +31,7 @@ from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Watcher
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names
-FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at", "parts"}
+FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at"}
 
 
 class WriteBack:

@@ -1,0 +1,87 @@
+"""How alike two names are: word by word, with abbreviations, words of one meaning, and typing errors."""
+
+from functools import lru_cache
+
+from rapidfuzz.distance import OSA
+
+from yellowtor.addresses.parsing.words import Word
+
+AGREES = 0.97  # names that are at least so alike are one: the rest is spelling
+SHORTENED = 0.9  # a short word may abbreviate a longer one (hbr), or be a word of its own
+OTHER_BEGINNING = 0.1  # few typing errors are in the first letter
+BEGINNING = 0.85  # so may a long beginning of a word, more often
+
+
+@lru_cache(maxsize=50_000)
+def similar(
+    asked: tuple[Word, ...],
+    answered: tuple[Word, ...],
+    answer_words: tuple[Word, ...] = (),
+    asked_words: tuple[Word, ...] = (),
+) -> float:
+    """Agreement of two names: half that of the whole, half that of the worst word that found a partner.
+
+    A word without a partner is left out if it is explained by another part of the other side.
+    """
+    if not asked or not answered:
+        return 0.0
+    if asked == answered:
+        return 1.0
+    if "".join(one.text for one in asked) == "".join(one.text for one in answered):
+        return AGREES
+    pairs = sorted(
+        ((alike(one, other), -abs(i - j), i, j) for i, one in enumerate(asked) for j, other in enumerate(answered)),
+        reverse=True,
+    )
+    left: dict[int, float] = {}
+    right: dict[int, float] = {}
+    for value, _, i, j in pairs:
+        if value > 0 and i not in left and j not in right:
+            left[i] = right[j] = value
+    if not left:
+        return 0.0
+    total = matched = 0.0
+    for words, found, elsewhere in ((asked, left, answer_words), (answered, right, asked_words)):
+        for at, one in enumerate(words):
+            if at in found or not any(alike(one, other) > 0.9 for other in elsewhere):
+                total += weight_of(one.text)
+                matched += weight_of(one.text) * found.get(at, 0.0)
+    mean = matched / total if total else 0.0
+    return round((mean + min(*left.values(), mean)) / 2, 3)
+
+
+def weight_of(text: str) -> float:
+    """How much a word counts: a long one says more than a short one."""
+    return min(len(text), 8) + 1.0
+
+
+@lru_cache(maxsize=100_000)
+def alike(one: Word, other: Word) -> float:
+    """How far two words are one: equal, of one meaning, abbreviated, or with a typing error; else 0."""
+    if one.text == other.text:
+        return 1.0
+    if one.meanings & other.meanings:
+        return 0.99
+    short, long = sorted((one.text, other.text), key=len)
+    if any(map(str.isdigit, short + long)):
+        return 0.0
+    if len(short) >= 2 and len(long) >= len(short) + 2 and abbreviates(short, long):
+        return SHORTENED if len(short) < 4 else BEGINNING
+    allowed = 0 if len(long) < 4 else 1 if len(long) < 11 else 2 if len(long) < 17 else 3
+    distance = OSA.distance(short, long, score_cutoff=allowed)
+    if distance > allowed:
+        return 0.0
+    return 1 - distance / len(long) - (OTHER_BEGINNING if short[0] != long[0] else 0.0)
+
+
+def abbreviates(short: str, long: str) -> bool:
+    """Whether short is long cut off (str, street), its consonants (ln, lane), or contracted (rd, road)."""
+    if long.startswith(short):
+        return True
+    if len(short) > 4:
+        return False
+    consonants = long[0] + "".join(letter for letter in long[1:] if letter not in "aeiou")
+    if short[0] != long[0] or (short[-1] != long[-1] and short != consonants):
+        return False
+    letters = iter(long)
+    return all(letter in letters for letter in short)

@@ -1,0 +1,76 @@
+"""What the ledger knows of single records: their answers, requests and replies, and the pinned ones. It only reads."""
+
+import json
+import zlib
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from itertools import chain
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sqlalchemy import and_, select
+
+from yellowtor.answers.ledger_rows import Answer, PinnedSubject, RequestMade, WorkState
+from yellowtor.answers.replies.reply import Reply
+from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.position import Position
+from yellowtor.ledger.jobs.judging import SqlJudgeBook
+from yellowtor.ledger.storage.open_store import open_store
+from yellowtor.ledger.storage.schema import address, job, pin, reply, request, work
+from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.stored_text import read_subject
+
+if TYPE_CHECKING:
+    from yellowtor.ledger.storage.postgres import Server
+
+MADE = (request.c.reserved_at, request.c.attempt, request.c.state, request.c.kind, request.c.took_ms)
+
+
+class SqlRecordBook:
+    """Single records of one job."""
+
+    def __init__(self, store: Store, job_id: int) -> None:
+        self._store = store
+        self._job = job_id
+
+    def answer(self, key: str) -> Answer | None:
+        """How the record with this key stands; None if the ledger does not know it."""
+        wanted = {"matched", "reasons", "level", "basis", "service", "asked_at", "parts"}
+        return SqlJudgeBook(self._store, self._job, {}).answers([key], wanted).get(key)
+
+    def requests(self, question_key: str) -> Sequence[RequestMade]:
+        """The requests about a question, the first one first."""
+        query = select(*MADE).where(request.c.question_key == question_key).order_by(request.c.id)
+        return [RequestMade._make(row) for row in self._store.connection.execute(query)]
+
+    def kept(self, question_key: str) -> tuple[Reply, str] | None:
+        """The kept reply to this question and when it came, if there is one."""
+        row = self._store.connection.execute(select(reply).where(reply.c.question_key == question_key)).first()
+        return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
+
+    def pinned(self) -> Iterator[PinnedSubject]:
+        """The records of the job that a person has placed, each address once."""
+        there = work.join(address, address.c.id == work.c.address_id)
+        own = and_(pin.c.job_id == self._job, pin.c.key == work.c.key)
+        mine = (work.c.job_id == self._job) & (work.c.state != WorkState.VANISHED.value)
+        columns = (work.c.key, address.c.parts, pin.c.lat, pin.c.lon)
+        queries = (
+            select(*columns).select_from(there.join(pin, on)).where(mine).order_by(work.c.place)
+            for on in (own, pin.c.address_key == address.c.key)
+        )
+        met = set()
+        for key, parts, lat, lon in chain.from_iterable(map(self._store.connection.execute, queries)):
+            if parts not in met:
+                met.add(parts)
+                yield PinnedSubject(key, read_subject(parts), Position(lat, lon))
+
+
+@contextmanager
+def open_records(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlRecordBook]:
+    """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
+    store = open_store(where, clock)
+    try:
+        known = store.connection.execute(select(job.c.id).where(job.c.path == str(whose))).scalar()
+        yield SqlRecordBook(store, known or 0)
+    finally:
+        store.close()
