@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from yellowtor.addresses.alignment import align
 from yellowtor.addresses.parsing.parse import parse
 from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.judging.explaining import explain
 from yellowtor.answers.judging.judgement import judge
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
@@ -160,6 +161,9 @@ def test_neither_order_nor_copies_matter_and_a_larger_tolerance_never_lowers_con
     shuffled = random.Random(chance.random()).sample(candidates, len(candidates))
     assert confidence(ASKED, shuffled) == value
     assert confidence(ASKED, [*candidates, candidates[0]]) == value
+    story = explain(ASKED, candidates, Thresholds(100.0, 0.9))
+    assert story.judgement.confidence.value == value
+    assert all(one.without >= value - 0.001 for one in story.evidence)
     small, large = sorted((one, other))
     assert confidence(ASKED, candidates[:1], small) <= confidence(ASKED, candidates[:1], large)
 

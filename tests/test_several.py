@@ -193,9 +193,16 @@ def test_no_other_answer_is_better_than_the_one_that_wins(answers, silent):
     won = settle(judged, names, AskNext(0.8), Thresholds(50, 0.8))
     points = [a for a in answers if a.candidate]
     if points:
-        assert won.judgement == judged[won.service]
         order = [(a.outcome is Outcome.PLACED, a.confidence.value) for a in points]
-        assert (won.judgement.outcome is Outcome.PLACED, won.judgement.confidence.value) == max(order)
+        best = judged[won.service]
+        assert (best.outcome is Outcome.PLACED, best.confidence.value) == max(order)
+        alone = settle({won.service: best}, names, AskNext(0.8), Thresholds(50, 0.8)).judgement
+        assert won.judgement.confidence.value >= min(alone.confidence.value, 0.999) - 0.001, (
+            "the others are at the same place"
+        )
+        elsewhere = judged | {"t9": judgement(Outcome.PLACED, 0.7, lat=6.0)}
+        contradicted = settle(elsewhere, names, AskNext(0.8), Thresholds(50, 0.8)).judgement
+        assert won.service == "t9" or contradicted.confidence.value <= max(won.judgement.confidence.value, 0.7) + 0.001
         assert won.enough is any(a.confidence.value >= 0.8 for a in points)
     elif silent:
         assert won.judgement.outcome is Outcome.WAITING

@@ -51,6 +51,7 @@ shoot_terminal dry-run 30 'yellowtor run partners.toml --dry-run'
 yellowtor pin job.toml C-017 --at "47.5021, -28.2504" --by Ida --why "stood in front of it" 2>/dev/null
 yellowtor pin job.toml C-041 --at "47.2517, -28.4012" --by Ida --why "a letter from the town clerk" --address 2>/dev/null
 shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 24.9′ W" --by Ida --why "read off the chart"; yellowtor pin job.toml'
+shoot_terminal explain 30 'yellowtor explain job.toml C-106'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'
 sed 's/places\[\*\]/place[*]/' stand-in.toml >wrong.toml

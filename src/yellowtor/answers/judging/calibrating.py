@@ -12,6 +12,7 @@ LEAST = 50  # decisions about a service that allow a correction
 SPREADS = (0.5, 1.0)  # of slope and shift, before any decision is known
 LEAST_SLOPE = 0.05  # a correction never turns the order around
 STEPS = 50
+SMALLEST = 1e-6  # part of a step
 FOLDS = 5
 BINS = 10
 
@@ -32,26 +33,45 @@ class Bin(NamedTuple):
 
 
 def fit_calibration(decisions: Sequence[Decision]) -> Calibration:
-    """The correction of a service's log-odds: the most probable one, by Newton's method."""
-    odds = [_log_odds(one.value) for one in decisions]
+    """The correction of a service's log-odds: the most probable one, by Newton's method with halved steps."""
+    points = [(_log_odds(one.value), float(one.right)) for one in decisions]
     slope, shift = 1.0, 0.0
+    loss = _loss(points, slope, shift)
     for _ in range(STEPS):
-        gradient = [(slope - 1) / SPREADS[0] ** 2, shift / SPREADS[1] ** 2]
-        matrix = [1 / SPREADS[0] ** 2, 0.0, 1 / SPREADS[1] ** 2]
-        for x, one in zip(odds, decisions, strict=True):
-            p = 1 / (1 + math.exp(-max(-40.0, min(40.0, slope * x + shift))))
-            gradient = [gradient[0] + (p - one.right) * x, gradient[1] + (p - one.right)]
-            spread = p * (1 - p)
-            matrix = [matrix[0] + spread * x * x, matrix[1] + spread * x, matrix[2] + spread]
-        determinant = matrix[0] * matrix[2] - matrix[1] ** 2
-        steps = (
-            (matrix[2] * gradient[0] - matrix[1] * gradient[1]) / determinant,
-            (matrix[0] * gradient[1] - matrix[1] * gradient[0]) / determinant,
-        )
-        slope, shift = max(LEAST_SLOPE, slope - steps[0]), shift - steps[1]
-        if max(map(abs, steps)) < 1e-9:
+        by_slope, by_shift = _newton_step(points, slope, shift)
+        size = 1.0
+        while size > SMALLEST:
+            new = max(LEAST_SLOPE, slope - size * by_slope), shift - size * by_shift
+            if (lower := _loss(points, *new)) < loss:
+                break
+            size /= 2
+        else:
             break
+        (slope, shift), loss = new, lower
     return Calibration(round(slope, 4), round(shift, 4), len(decisions))
+
+
+def _loss(points: Sequence[tuple[float, float]], slope: float, shift: float) -> float:
+    """The negative logarithm of the probability of the decisions and of the correction."""
+    found = ((slope - 1) / SPREADS[0]) ** 2 / 2 + (shift / SPREADS[1]) ** 2 / 2
+    for x, right in points:
+        z = slope * x + shift
+        found += max(z, 0.0) + math.log1p(math.exp(-abs(z))) - right * z
+    return found
+
+
+def _newton_step(points: Sequence[tuple[float, float]], slope: float, shift: float) -> tuple[float, float]:
+    precise = (SPREADS[0] ** -2, SPREADS[1] ** -2)
+    by_slope, by_shift = (slope - 1) * precise[0], shift * precise[1]
+    a, b, c = precise[0], 0.0, precise[1]
+    for x, right in points:
+        p = 1 / (1 + math.exp(-max(-40.0, min(40.0, slope * x + shift))))
+        by_slope += (p - right) * x
+        by_shift += p - right
+        spread = p * (1 - p)
+        a, b, c = a + spread * x * x, b + spread * x, c + spread
+    determinant = a * c - b * b
+    return (c * by_slope - b * by_shift) / determinant, (a * by_shift - b * by_slope) / determinant
 
 
 def held_out(decisions: Sequence[Decision]) -> list[Decision]:

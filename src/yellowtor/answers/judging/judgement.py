@@ -16,7 +16,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 
 CONTRADICTS = 0.5  # a part that agrees less is another one
-RULES = "aligned-1"  # enters the judgement key: other rules judge kept replies anew
+RULES = "aligned-2"  # enters the judgement key: other rules judge kept replies anew
 
 
 def judgement_key(thresholds: Thresholds, reading_key: str) -> str:
@@ -26,13 +26,17 @@ def judgement_key(thresholds: Thresholds, reading_key: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """An outcome with its candidate (if any), its confidence and its reasons. cause is why it is doubtful, by name."""
+    """An outcome with its candidate (if any), its confidence and its reasons.
+
+    cause is why it is doubtful, by name; forbidden: a rule of the job forbids placing it, whatever the confidence.
+    """
 
     outcome: Outcome
     reasons: tuple[Reason, ...]
     candidate: Candidate | None = None
     confidence: Confidence | None = None
     cause: str = ""
+    forbidden: bool = False
 
 
 def judge(
@@ -68,7 +72,7 @@ def judged(best: Candidate, evidence: Evidence, thresholds: Thresholds) -> Judge
         reasons = (why, *(reason for reason in reasons if reason != why))
     if confidence.value >= thresholds.place_at and not forbidden:
         return Judgement(Outcome.PLACED, reasons, best, confidence)
-    return Judgement(Outcome.DOUBTFUL, reasons, best, confidence, cause)
+    return Judgement(Outcome.DOUBTFUL, reasons, best, confidence, cause, bool(forbidden))
 
 
 def _forbidden(evidence: Evidence, thresholds: Thresholds) -> tuple[str, str] | None:

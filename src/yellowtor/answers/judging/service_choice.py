@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from yellowtor.answers.geography.levels import Level
+from yellowtor.answers.judging.agreement import compared
 from yellowtor.answers.judging.judgement import Judgement
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.contracts.outcome import Outcome
@@ -47,18 +48,25 @@ class Settled(NamedTuple):
 
 
 def settle(
-    judged: Mapping[str, Judgement], silent: Sequence[str], ask_next: AskNext, thresholds: Thresholds
+    judged: Mapping[str, Judgement],
+    silent: Sequence[str],
+    ask_next: AskNext,
+    thresholds: Thresholds,
+    *,
+    compares: bool = True,
 ) -> Settled:
     """The best of the judgements (at least one, by the service's name, in the order in which services are asked).
 
     silent are the services that have not replied yet. As long as one of them is to be asked, an address without a
-    point waits.
+    point waits. compares: points of several services are evidence for and against the best one.
     """
     enough = not all(ask_next.wants_more(judgement, thresholds) for judgement in judged.values())
     points = {name: j for name, j in judged.items() if j.outcome in POINTS}
     if points:
         service = max(points, key=lambda name: _merit(points[name]))
-        return Settled(points[service], service, enough)
+        others = {name: judgement for name, judgement in points.items() if name != service}
+        best = compared(points[service], others, thresholds) if others and compares else points[service]
+        return Settled(best, service, enough)
     failed = [name for name, j in judged.items() if j.outcome is Outcome.FAILED]
     service = (failed or list(judged))[0]
     reasons = judged[service].reasons

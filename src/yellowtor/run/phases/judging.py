@@ -60,9 +60,9 @@ class Judging:
         self._advanced = advanced
         self._drifts: dict[str, Drift] = {}
         self._readings = {service.name: service.reading_key for service in services}
-        in_reverse = any(service.asking.operation == "reverse" for service in services)
+        self._in_reverse = any(service.asking.operation == "reverse" for service in services)
         self.key = digest(
-            VERSION if in_reverse else "",
+            VERSION if self._in_reverse else "",
             *(judgement_key(self._thresholds[name], f"{name} {key}") for name, key in self._readings.items()),
         )
         if len(services) > 1:
@@ -92,7 +92,7 @@ class Judging:
             read = self._read(name, reply, found)
             judged[name] = self._judgement(name, asked, read)
         silent = [name for name in self._services if name in item.replies and name not in judged]
-        settled = settle(judged, silent, self._rules.ask_next, self._rules.thresholds)
+        settled = settle(judged, silent, self._rules.ask_next, self._rules.thresholds, compares=not self._in_reverse)
         ids = {name: reply.id for name, reply in replies}
         return _kept(item.address, ids[settled.service], max(ids.values()), settled)
 
