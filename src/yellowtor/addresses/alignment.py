@@ -36,7 +36,7 @@ ELSEWHERE = 0.9  # a name that is confirmed by another part of the answer
 
 
 class Place(NamedTuple):
-    """An answered place, parsed. label are all words of its readable line and its parts."""
+    """An answered place, parsed. others are the words of its label that no part has."""
 
     number: str
     street: StreetName
@@ -44,7 +44,8 @@ class Place(NamedTuple):
     postcode: str
     region: str
     country: str
-    others: tuple[Word, ...]  # words of its label that no part has
+    others: tuple[Word, ...]
+    label: str = ""  # its readable line, if it has parts too
 
 
 class Mark(NamedTuple):
@@ -81,8 +82,49 @@ class Alignment:
 
 
 def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
-    """Align a question with the parts of a place; answered may have `country_code` and `label`, too."""
-    place = answered_place(tuple(sorted(answered.items())), asked.country)
+    """Align a question with the parts of a place; answered may have `country_code` and `label`, too.
+
+    The label of a place with parts is read only if the parts do not explain the whole question.
+    """
+    place = answered_place(answered, asked.country)
+    found = _align(asked, place)
+    if not place.label or (
+        not found.unexplained and all(_agrees(part) for part in (found.street, found.town, found.region))
+    ):
+        return found
+    others = _beside(place.label, place.street.core + place.town + place_of(words_of(place.region)))
+    return _align(asked, place._replace(others=others)) if others else found
+
+
+def _agrees(value: float | None) -> bool:
+    return value is None or value >= AGREES
+
+
+def _marks(
+    parts: Iterable[tuple[str, tuple[Word, ...]]], answer_words: tuple[Word, ...]
+) -> tuple[tuple[Mark, ...], float]:
+    """Each word with how far the answer explains it, and the share of the words that it does not."""
+    texts = {one.text for one in answer_words}
+    marks = []
+    total = unexplained = 0.0
+    for part, words in parts:
+        for one in words:
+            explained = 1.0 if one.text in texts else max((alike(one, other) for other in answer_words), default=0.0)
+            marks.append(Mark(part, one.text, explained))
+            weight = weight_of(one.text)
+            total += weight
+            unexplained += weight if explained < EXPLAINED else 0.0
+    return tuple(marks), unexplained / total if total else 0.0
+
+
+@lru_cache(maxsize=20_000)
+def _beside(label: str, parts: tuple[Word, ...]) -> tuple[Word, ...]:
+    """The words of a label that no part has."""
+    known = {one.text for one in parts}
+    return tuple(word(one) for one in words_of(label) if one not in known and not one.isdigit())
+
+
+def _align(asked: ParsedAddress, place: Place) -> Alignment:
     street = street_of(asked.street) if asked.street else NO_STREET
     town = place_of(asked.town) if asked.town else ()
     region = place_of(asked.region) if asked.region else ()
@@ -95,13 +137,7 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
     asked_words = tuple(chain(town, region, *loose))
     number, numbers_left = _number(asked.numbers, place)
     street_value, kind, direction = _street(street, place.street, answer_words, asked_words, numbers_left)
-    marks = tuple(
-        Mark(part, one.text, max((alike(one, other) for other in answer_words), default=0.0))
-        for part, words in (("street", street.core), ("town", town), *(("", words) for words in loose))
-        for one in words
-    )
-    total = sum(weight_of(one.text) for one in marks)
-    unexplained = sum(weight_of(one.text) for one in marks if one.explained < EXPLAINED)
+    marks, unexplained = _marks((("street", street.core), ("town", town), *(("", one) for one in loose)), answer_words)
     parts = {"number": asked.numbers, "street": street.core, "town": town, "postcode": asked.postcode,
              "region": region, "country": asked.country}  # fmt: skip
     return Alignment(
@@ -113,8 +149,8 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
         country=_country(asked.country, place.country),
         kind=kind,
         direction=direction,
-        unexplained=unexplained / total if total else 0.0,
-        asked=frozenset(name for name, found in parts.items() if found),
+        unexplained=unexplained,
+        asked=frozenset([name for name, found in parts.items() if found]),
         answered_number=bool(place.number),
         answered_street=bool(place.street.core),
         number_gap=number.gap if number else 0,
@@ -123,14 +159,12 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
     )
 
 
-@lru_cache(maxsize=20_000)
-def answered_place(answered: tuple[tuple[str, str], ...], country: str) -> Place:
-    """An answer's parts, sorted by name, as a place; of a label alone, parsed. country is that of the question."""
-    parts = dict(answered)
-    label = parts.pop("label", "")
+def answered_place(parts: Mapping[str, str], country: str) -> Place:
+    """An answer's parts as a place; of a label alone, parsed. country is that of the question."""
+    label = parts.get("label", "")
     code = parts.get("country_code") or parts.get("country", "")
     known = country_code(code) or country_code(parts.get("country", "")) or latin(code)
-    if not parts:
+    if label and len(parts) == 1:
         return _from_label(label, country)
     number = parts.get("number", "")
     street = parts.get("street", "")
@@ -142,14 +176,19 @@ def answered_place(answered: tuple[tuple[str, str], ...], country: str) -> Place
         words = words_of(street)
     town = parts.get("town", "")
     region = parts.get("region", "")
-    in_parts = {one for text in (street, town, region) for one in words_of(text)}
-    others = tuple(word(one) for one in words_of(label) if one not in in_parts and not one.isdigit())
-    postcode = parts.get("postcode", "")
     return Place(
-        number, street_of(words) if words else NO_STREET, place_of(words_of(town)), postcode, region, known, others
+        number,
+        street_of(words) if words else NO_STREET,
+        place_of(words_of(town)),
+        parts.get("postcode", ""),
+        region,
+        known,
+        (),
+        label,
     )
 
 
+@lru_cache(maxsize=2_000)
 def _from_label(label: str, country: str) -> Place:
     """A place of which only a readable line is known."""
     line = parse(Address(whole=label, country=""))

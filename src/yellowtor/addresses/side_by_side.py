@@ -73,7 +73,7 @@ def _answered(asked: ParsedAddress, answered: Mapping[str, str]) -> dict[str, st
         country = answered.get("country") or answered.get("country_code", "")
         parts = ("number", "street", "town", "postcode", "region")
         return {part: answered.get(part, "") for part in parts} | {"country": country}
-    place = answered_place(tuple(sorted(answered.items())), asked.country)
+    place = answered_place(answered, asked.country)
     street = " ".join([one.text for one in place.street.core] + sorted(place.street.kinds)[:1])
     town = " ".join(one.text for one in place.town)
     return {"number": place.number, "street": street, "town": town, "postcode": place.postcode,

@@ -59,6 +59,7 @@ class ParsedAddress:
         return {name: text for name, text in texts.items() if text}
 
 
+LONGEST_NUMBER = 12  # letters of a house number at the end of a street: quater
 _CUT = re.compile(r"[,;\n\r|]+")
 _BRACKETS = re.compile(r"[(\[]([^)\]]*)[)\]]?")
 _NOTE = re.compile(r"\s[-–—]{1,2}\s+(?=[a-z]{3})(.*)$")
@@ -71,6 +72,7 @@ _SIGN = r"(?:no|nr|num|numero|n|hnr|nro)\s*[.°ºo]?\s*"
 _AT_START = re.compile(rf"(?:{_SIGN})?({_NUMBER})(?![a-z0-9/])\s*")
 _AT_END = re.compile(rf"(?:^|(?<=[\s]))(?:{_SIGN})?({_NUMBER}|\d+\s[a-z])$")
 _SMALL = re.compile(r"(?:^|\s)\d{1,3}[a-z]?(?:$|\s)")  # a house number rather than a postcode
+_DIGIT = re.compile(r"\d")
 _MARKS = re.compile(r"[.°:]")
 _DOT = re.compile(r"(?<=[a-z])\.(?=\s|$)")
 _MIDDLE = re.compile(rf"(?<=[a-z.])\s({_NUMBER})(?=\s[a-z])")
@@ -87,7 +89,7 @@ def parse(address: Address) -> ParsedAddress:
     return _parse(address)
 
 
-@lru_cache(maxsize=2_048)
+@lru_cache(maxsize=2_048)  # each service that has answered asks again
 def _parse(address: Address) -> ParsedAddress:
     found = _Finder(country_code(address.country) or "")
     whole = bool(address.whole)
@@ -108,7 +110,7 @@ def _parse(address: Address) -> ParsedAddress:
         numbers += [one for one in got if one not in numbers]
         if words := words_of(text):
             streets.append(words)
-    town_segments = found.clean(address.town)
+    town_segments = found.clean_town(address.town)
     if town_segments and not postcode:
         postcode, town_segments[0] = found.take_postcode(town_segments[0])
     towns = [words for text in town_segments if (words := words_of(text))]
@@ -135,10 +137,10 @@ def _swapped(address: Address) -> bool:
 
 def _take_numbers(text: str, *, first: bool, middle: bool = False) -> tuple[list[str], str]:
     """The numbers at the start and the end of a street's text, and the text without the likeliest."""
-    if not any(sign.isdigit() for sign in text):
+    if not _DIGIT.search(text):
         return [], text
     start = None if _is_ordinal(text) else _AT_START.match(text)
-    end = _AT_END.search(text)
+    end = _AT_END.search(text) if _DIGIT.search(text, max(0, len(text) - LONGEST_NUMBER)) else None
     if start and start.end() == len(text):
         return [_tight(start[1])] if first else [], "" if first else text
     if start and end and end.start() >= start.end():
@@ -178,18 +180,33 @@ class _Finder:
         """The segments of a text without units, notes, care-of lines and boxes."""
         if not text:
             return []
-        plain = fold_blanks(text[:LONGEST].replace("\n", ", ").replace("\r", " ").replace("\t", " "))
+        plain = text[:LONGEST]
+        if not plain.isprintable():
+            plain = plain.replace("\n", ", ").replace("\r", " ").replace("\t", " ")
+        plain = fold_blanks(plain)
         plain = (plain if plain.isascii() else anyascii(plain)).casefold()
-        plain = _BRACKETS.sub(lambda found: self._keep("notes", found[1], ", "), plain)
-        plain = _HASH.sub(lambda found: self._keep("unit", found[0], " "), plain)
+        if "(" in plain or "[" in plain:
+            plain = _BRACKETS.sub(lambda found: self._keep("notes", found[1], ", "), plain)
+        if "#" in plain:
+            plain = _HASH.sub(lambda found: self._keep("unit", found[0], " "), plain)
         plain = _GLUED.sub(r"\1 ", plain)
         segments: list[str] = []
         for part in _CUT.split(plain):
-            segment = _NOTE.sub(lambda found: self._keep("notes", found[1], ""), part).strip(" .-")
+            segment = part
+            if " -" in part:
+                segment = _NOTE.sub(lambda found: self._keep("notes", found[1], ""), part)
+            segment = segment.strip(" .-")
             segment = self._units(self._boxes(segment), first=not segments) if segment else ""
             if segment:
                 segments.append(segment)
         return segments
+
+    def clean_town(self, text: str) -> list[str]:
+        """The segments of a town's text, which comes again and again."""
+        segments, taken = _cleaned(text)
+        for name, texts in taken.items():
+            self.taken.setdefault(name, []).extend(texts)
+        return list(segments)
 
     def _keep(self, name: str, text: str, instead: str) -> str:
         if words := " ".join(words_of(text)):
@@ -200,7 +217,10 @@ class _Finder:
     def _boxes(self, segment: str) -> str:
         """A segment without a care-of line or a post office box."""
         known = vocabulary()
-        plain = " ".join(_MARKS.sub(" ", segment).split())
+        words = _MARKS.sub(" ", segment).split()
+        if known.boxed.isdisjoint(words):
+            return segment
+        plain = " ".join(words)
         if found := known.care_of.match(plain):
             self.taken.setdefault("care_of", []).append(f"{found[1]} {' '.join(words_of(found[2]))}")
             return ""
@@ -215,6 +235,8 @@ class _Finder:
         if len(segment) < 4:
             return segment
         words = _DOT.sub("", segment).split()
+        if known.marked.isdisjoint(words) and "." not in segment:
+            return " ".join(words)
         kept: list[str] = []
         at = 0
         while at < len(words):
@@ -275,3 +297,10 @@ class _Finder:
 def _unit_name(text: str) -> bool:
     """Whether this can name a unit: 4, 4b, b, 12-3."""
     return bool(re.fullmatch(r"\d+[a-z]?|[a-z]|\d+[-/]\d+|[a-z]\d+", text))
+
+
+@lru_cache(maxsize=20_000)
+def _cleaned(text: str) -> tuple[tuple[str, ...], dict[str, list[str]]]:
+    """The segments of a text, and what was taken out of it."""
+    finder = _Finder("")
+    return tuple(finder.clean(text)), finder.taken

@@ -13,11 +13,13 @@ from typing import Any
 class Vocabulary:
     """Meanings of words in plain Latin letters (see `latin()`), each a set, since a word may have several.
 
-    kinds are those of streets, attached are words that end longer ones, with the kind of each.
+    kinds are those of streets, attached are words that end longer ones, with the kind of each. marked are all words
+    without which there is no unit; boxed are the first words of care-of lines and post office boxes.
     """
 
     kinds: Mapping[str, frozenset[str]]
     attached: Mapping[str, str]
+    endings: tuple[str, ...]  # the same words
     directions: Mapping[str, str]
     short: Mapping[str, frozenset[str]]
     ordinals: Mapping[str, str]
@@ -26,6 +28,8 @@ class Vocabulary:
     floor: frozenset[str]
     care_of: re.Pattern[str]
     po_box: re.Pattern[str]
+    marked: frozenset[str]
+    boxed: frozenset[str]
     number_sign: frozenset[str]
     number_suffix: frozenset[str]
     saint: frozenset[str]
@@ -45,11 +49,14 @@ def vocabulary() -> Vocabulary:
     return Vocabulary(
         kinds=kinds,
         attached=dict(sorted(attached.items(), key=lambda item: -len(item[0]))),
+        endings=tuple(attached),
         directions={word: direction for direction, words in _read("directions").items() for word in words},
         short=_by_word(other["short"]),
         ordinals={word: number for number, words in other["ordinals"].items() for word in words},
         care_of=re.compile(rf"({_any(one for one in other['care_of'] if len(one) > 2)})\s(.*)$"),
         po_box=re.compile(rf"(?:^|\s)(?:{_any(other['po_box'])}) (?:no |nr )?(?:\d[\d ]*)(?:$|\s)"),
+        marked=frozenset([*other["unit"], *other["unit_side"], *other["floor"]]),
+        boxed=frozenset(text.split()[0] for text in [*other["care_of"], *other["po_box"]]),
         **{name: frozenset(other[name]) for name in _SETS},
     )
 

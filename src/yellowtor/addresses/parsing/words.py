@@ -1,7 +1,7 @@
 """Words of names with their meanings, and names of streets and places as words."""
 
 import re
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import NamedTuple
 
 from rapidfuzz.distance import OSA
@@ -12,6 +12,7 @@ from yellowtor.addresses.parsing.vocabulary import vocabulary
 _ORDINAL = re.compile(r"(\d+)(?:st|nd|rd|th|er|ere|re|eme|e|a|o|ª|º)")
 _DOTTED = re.compile(r"\b(?:[a-z]\.){2,}")
 _CONTRACTED = re.compile(r"(?<=\b[a-z])\.(?=[a-z]{2,3}\b)")  # v.le, c.so
+LEAST = 5  # letters of a kind of street in which a typing error is looked for
 LONGEST = 300  # characters of a part that are compared
 
 
@@ -104,14 +105,26 @@ def street_of(texts: tuple[str, ...]) -> StreetName:
 def kinds_of(text: str) -> frozenset[str]:
     """The kinds of street that a word means, with a typing error in a longer word."""
     known = vocabulary().kinds
-    if text in known or len(text) < 5:
+    if text in known or len(text) < LEAST:
         return known.get(text, NOTHING)
-    near = [
-        one
-        for one in known
-        if abs(len(one) - len(text)) <= 1 and len(one) >= 5 and OSA.distance(text, one, score_cutoff=1) <= 1
-    ]
-    return known[near[0]] if near else NOTHING
+    near = {kind for shorter in _shortened(text) for kind in _kinds_near().get(shorter, ())}
+    found = min((kind for kind in near if OSA.distance(text, kind, score_cutoff=1) <= 1), default="")
+    return known[found] if found else NOTHING
+
+
+def _shortened(text: str) -> set[str]:
+    """The text, and the text without one of its letters: two words with one typing error between them share one."""
+    return {text, *(text[:at] + text[at + 1 :] for at in range(len(text)))}
+
+
+@cache
+def _kinds_near() -> dict[str, list[str]]:
+    """The longer kinds of streets by each of their shortened texts."""
+    found: dict[str, list[str]] = {}
+    for kind in vocabulary().kinds:
+        for shorter in _shortened(kind) if len(kind) >= LEAST else ():
+            found.setdefault(shorter, []).append(kind)
+    return found
 
 
 def _names(words: list[str]) -> list[str]:
@@ -121,7 +134,7 @@ def _names(words: list[str]) -> list[str]:
 @lru_cache(maxsize=50_000)
 def _split_attached(text: str) -> tuple[str, ...]:
     """A compound as its name and its kind of street: kelpstrasse."""
-    if len(text) < 6 or text in vocabulary().kinds:
+    if len(text) < 6 or text in vocabulary().kinds or not text.endswith(vocabulary().endings):
         return (text,)
     for ending, kind in vocabulary().attached.items():
         if text.endswith(ending) and len(text) >= len(ending) + 3:

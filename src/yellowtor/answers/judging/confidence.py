@@ -77,7 +77,7 @@ def estimate(evidence: Evidence, thresholds: Thresholds) -> Confidence:
     value = value_of(found, evidence.share, thresholds)
     reasons = sorted((one for one in found if one.reason), key=lambda one: weights.get(one.name, 0.0) * one.amount)
     said = [one.reason for one in reasons]
-    cause = heaviest(found, weights)
+    cause = heaviest(found, weights) if value < thresholds.place_at else ""
     if evidence.inside is False:
         value = min(value, OUTSIDE_AREA)
         said.insert(0, "the point lies outside the job's area")
