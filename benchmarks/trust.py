@@ -15,7 +15,6 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tools"))
 from fit_confidence import Question, candidate, evidence_of, is_right, questions
 from trust_world import ERRORS, MANNERS, Service, place_name, world
 
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.answers.judging.calibrating import Decision
 from yellowtor.answers.judging.confidence import estimate, model
 from yellowtor.answers.judging.evidence import evidence_alone
@@ -98,7 +97,7 @@ def _names() -> None:
     for _ in range(1_500):
         one, same = place_name(r, made)
         found = [candidate(shown) for shown in service.find(one.asked)]
-        question = Question(one, found, 2_000.0, "", [evidence_alone(parse(one.asked), c, None) for c in found])
+        question = Question(one, found, 2_000.0, "", [evidence_alone(one.asked, c, None) for c in found])
         best, evidence = evidence_of(question, model())
         value = estimate(evidence, Thresholds(2_000.0, 0.9)).value
         right = distance_m(Position(*one.truth), best.position) <= 2_000

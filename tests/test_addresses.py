@@ -1,12 +1,14 @@
 """Addresses are understood: parsed into typed parts, aligned with answers, and judged by laws that always hold."""
 
 import random
+from dataclasses import replace
 
 import pytest
 from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from yellowtor.addresses.alignment import align
+from yellowtor.addresses.exact import exact
 from yellowtor.addresses.parsing.parse import parse
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.explaining import explain
@@ -116,6 +118,22 @@ def test_every_text_can_be_parsed_and_aligned(street, town, whole, label):
             found.unexplained,
         ]
         assert all(value is None or 0 <= value <= 1 for value in values)
+
+
+PARTS_OF = {
+    "number": ["", "12", "7", "12a"], "street": ["Wharf Lane", "5 Kelp Lane", "Kelp-Lane 5", "N Kelp St.", "Lane", "12", "Apt 4 Lane", "Rue du Port"],
+    "town": ["Holm", "Holm am See", "St. Holm"], "postcode": ["", "00412", "412"], "country": ["", "DE", "Isles"],
+}  # fmt: skip
+
+
+@given(*(st.fixed_dictionaries({part: st.sampled_from(texts) for part, texts in PARTS_OF.items()}) for _ in range(2)))
+def test_the_quick_way_for_equal_words_sees_what_the_alignment_sees(own, there):
+    asked = Address(**own)
+    quick = exact(asked, there)
+    assume(quick)
+    slow = align(parse(asked), there)
+    assert replace(slow, kind=None, direction=None, marks=()) == quick
+    assert False not in {slow.kind, slow.direction}
 
 
 def place(lat=47.5, lon=-28.5, level=Level.BUILDING, score=None, **parts):

@@ -22,7 +22,6 @@ sys.path.insert(0, str(ROOT / "benchmarks"))
 from trust_world import ERRORS, Record, Service, place_name, record, world  # noqa: E402
 
 from yellowtor.addresses.keys import digest  # noqa: E402
-from yellowtor.addresses.parsing.parse import parse  # noqa: E402
 from yellowtor.answers.geography.levels import LEVELS, Method  # noqa: E402
 from yellowtor.answers.judging.confidence import Model  # noqa: E402
 from yellowtor.answers.judging.evidence import Evidence, choose, evidence_alone  # noqa: E402
@@ -81,7 +80,7 @@ def questions(seed: int, countries, manners, errors, count: int):
             tolerance = r.choice([50.0, 100.0, 100.0, 200.0])
         found = [candidate(shown) for shown in service.find(one.asked)]
         if found:
-            alone = [evidence_alone(parse(one.asked), c, None) for c in found]
+            alone = [evidence_alone(one.asked, c, None) for c in found]
             yield Question(one, found, tolerance, manner, alone)
 
 

@@ -7,16 +7,14 @@ compared with every part of the other side.
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from itertools import chain
 from typing import NamedTuple
 
-from rapidfuzz.distance import OSA
-
-from yellowtor.addresses.latin import latin
-from yellowtor.addresses.parsing.countries import country_code, region_codes
+from yellowtor.addresses.answered_place import Place, answered_place, words_beside
+from yellowtor.addresses.codes import countries_agree, postcodes_agree
+from yellowtor.addresses.parsing.countries import region_codes
 from yellowtor.addresses.parsing.house_number import NumberMatch, match_numbers
-from yellowtor.addresses.parsing.parse import ParsedAddress, parse
+from yellowtor.addresses.parsing.parse import ParsedAddress
 from yellowtor.addresses.parsing.words import (
     NO_STREET,
     NOTHING,
@@ -28,24 +26,10 @@ from yellowtor.addresses.parsing.words import (
     words_of,
 )
 from yellowtor.addresses.similarity import AGREES, alike, similar, weight_of
-from yellowtor.contracts.address import Address
 
 EXPLAINED = 0.7  # a word that is less alike is unexplained
 IN_REGION = 0.7  # a town's name that is only the answered region's
 ELSEWHERE = 0.9  # a name that is confirmed by another part of the answer
-
-
-class Place(NamedTuple):
-    """An answered place, parsed. others are the words of its label that no part has."""
-
-    number: str
-    street: StreetName
-    town: tuple[Word, ...]
-    postcode: str
-    region: str
-    country: str
-    others: tuple[Word, ...]
-    label: str = ""  # its readable line, if it has parts too
 
 
 class Mark(NamedTuple):
@@ -92,7 +76,7 @@ def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
         not found.unexplained and all(_agrees(part) for part in (found.street, found.town, found.region))
     ):
         return found
-    others = _beside(place.label, place.street.core + place.town + place_of(words_of(place.region)))
+    others = words_beside(place.label, place.street.core + place.town + place_of(words_of(place.region)))
     return _align(asked, place._replace(others=others)) if others else found
 
 
@@ -117,13 +101,6 @@ def _marks(
     return tuple(marks), unexplained / total if total else 0.0
 
 
-@lru_cache(maxsize=20_000)
-def _beside(label: str, parts: tuple[Word, ...]) -> tuple[Word, ...]:
-    """The words of a label that no part has."""
-    known = {one.text for one in parts}
-    return tuple(word(one) for one in words_of(label) if one not in known and not one.isdigit())
-
-
 def _align(asked: ParsedAddress, place: Place) -> Alignment:
     street = street_of(asked.street) if asked.street else NO_STREET
     town = place_of(asked.town) if asked.town else ()
@@ -144,9 +121,9 @@ def _align(asked: ParsedAddress, place: Place) -> Alignment:
         number=number.agreement if number else None,
         street=street_value,
         town=_town(town, place, asked_words),
-        postcode=_postcode(asked.postcode, place.postcode),
+        postcode=postcodes_agree(asked.postcode, place.postcode),
         region=_region(asked.region, place),
-        country=_country(asked.country, place.country),
+        country=countries_agree(asked.country, place.country),
         kind=kind,
         direction=direction,
         unexplained=unexplained,
@@ -157,52 +134,6 @@ def _align(asked: ParsedAddress, place: Place) -> Alignment:
         number_reason=number.reason if number else "",
         marks=marks,
     )
-
-
-def answered_place(parts: Mapping[str, str], country: str) -> Place:
-    """An answer's parts as a place; of a label alone, parsed. country is that of the question."""
-    label = parts.get("label", "")
-    code = parts.get("country_code") or parts.get("country", "")
-    known = country_code(code) or country_code(parts.get("country", "")) or latin(code)
-    if label and len(parts) == 1:
-        return _from_label(label, country)
-    number = parts.get("number", "")
-    street = parts.get("street", "")
-    if street and not number:
-        split = parse(Address(street=street, country=known))
-        words = split.street
-        number = split.number
-    else:
-        words = words_of(street)
-    town = parts.get("town", "")
-    region = parts.get("region", "")
-    return Place(
-        number,
-        street_of(words) if words else NO_STREET,
-        place_of(words_of(town)),
-        parts.get("postcode", ""),
-        region,
-        known,
-        (),
-        label,
-    )
-
-
-@lru_cache(maxsize=2_000)
-def _from_label(label: str, country: str) -> Place:
-    """A place of which only a readable line is known."""
-    line = parse(Address(whole=label, country=""))
-    if not line.country and country and country_code(label.rpartition(",")[2]) == country:
-        line = parse(Address(whole=label.rpartition(",")[0]))
-    segments = [one for one in line.loose if one]
-    street = NO_STREET
-    if segments and (line.numbers or street_of(segments[0]).kinds):
-        street = street_of(segments[0])
-        segments = segments[1:]
-    town = place_of(segments[0]) if segments else ()
-    others = tuple(one for segment in segments[1:] for one in place_of(segment))
-    found = line.country or (country if not line.country and not segments else "")
-    return Place(line.number, street, town, line.postcode, "", found, others)
 
 
 def _street_among(
@@ -302,22 +233,6 @@ def _among(name: tuple[Word, ...], words: Iterable[Word]) -> bool:
     return similar(name, tuple(one for one in words if any(alike(one, other) > 0.8 for other in name))) > 0.9
 
 
-@lru_cache(maxsize=50_000)
-def _postcode(asked: str, answered: str) -> float | None:
-    left, right = (latin(text).replace(" ", "").replace("-", "") for text in (asked, answered))
-    if not left or not right:
-        return None
-    if left == right:
-        return 1.0
-    if left.lstrip("0") == right.lstrip("0"):  # a spreadsheet ate the leading zeros
-        return AGREES
-    if min(len(left), len(right)) >= 3 and (left.startswith(right) or right.startswith(left)):
-        return 0.9
-    if OSA.distance(left, right, score_cutoff=1) == 1:
-        return 0.6
-    return 0.3 if left[:2] == right[:2] else 0.0
-
-
 def _region(asked: tuple[str, ...], place: Place) -> float | None:
     if not asked or not (place.region or place.others):
         return None
@@ -332,21 +247,3 @@ def _region(asked: tuple[str, ...], place: Place) -> float | None:
     if _among(place_of(asked), rest):
         return ELSEWHERE
     return value if place.region else None
-
-
-def _country(asked: str, answered: str) -> float | None:
-    if not asked or not answered:
-        return None
-    if asked == answered or latin(asked) == latin(answered):
-        return 1.0
-    one = country_code(asked)
-    other = country_code(answered)
-    if one and other:
-        if one != other and f"{other}-{one}" in region_codes(one):
-            return None  # CA may be Canada or California
-        return float(one == other)
-    if len(asked) == len(answered) == 2:
-        return 0.0
-    if len(asked) == 2 or len(answered) == 2:
-        return None  # a code against an unknown name cannot be compared
-    return 1.0 if similar(place_of(words_of(asked)), place_of(words_of(answered))) > 0.9 else 0.0

@@ -3,7 +3,8 @@
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from yellowtor.addresses.alignment import Alignment, Mark, align, answered_place
+from yellowtor.addresses.alignment import Alignment, Mark, align
+from yellowtor.addresses.answered_place import answered_place
 from yellowtor.addresses.parsing.parse import ParsedAddress
 from yellowtor.addresses.similarity import AGREES
 

@@ -5,11 +5,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from yellowtor.addresses.alignment import Alignment, align
-from yellowtor.addresses.parsing.parse import ParsedAddress
+from yellowtor.addresses.exact import exact
+from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.similarity import AGREES
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.candidate import Candidate
+from yellowtor.contracts.address import Address
 from yellowtor.contracts.position import Area, Position, distance_m
 
 
@@ -44,7 +46,7 @@ def said(candidate: Candidate) -> Mapping[str, str]:
 
 
 def weigh(
-    asked: ParsedAddress, candidates: Sequence[Candidate], thresholds: Thresholds, fit: Fit
+    asked: Address, candidates: Sequence[Candidate], thresholds: Thresholds, fit: Fit
 ) -> tuple[Candidate, Evidence]:
     """The candidate (of at least one) that fits best, and the evidence about it."""
     alone = [evidence_alone(asked, candidate, thresholds.area) for candidate in candidates]
@@ -112,13 +114,14 @@ def _contains(coarse: Candidate, fine: Candidate) -> bool:
     return all(fine.parts.get(part) in {text, None} for part, text in coarse.parts.items() if part != "number")
 
 
-def evidence_alone(asked: ParsedAddress, candidate: Candidate, area: Area | None) -> Evidence:
+def evidence_alone(asked: Address, candidate: Candidate, area: Area | None) -> Evidence:
     """The evidence about one candidate, as if the service had offered no other."""
+    answered = said(candidate)
     return Evidence(
         candidate.level,
         candidate.method,
         candidate.reach_m,
-        align(asked, said(candidate)),
+        exact(asked, answered) or align(parse(asked), answered),
         inside=area.holds(candidate.position) if area else None,
         score=candidate.score,
         partial=candidate.partial,

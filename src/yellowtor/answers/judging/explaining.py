@@ -54,16 +54,15 @@ class Explanation:
 
 def explain(asked: Address, candidates: Sequence[Candidate], thresholds: Thresholds) -> Explanation:
     """Explain how these candidates (at least one) are judged."""
-    parsed = parse(asked)
-    alone = [evidence_alone(parsed, candidate, thresholds.area) for candidate in candidates]
-    best, evidence = weigh(parsed, candidates, thresholds, partial(fit, thresholds=thresholds))
+    alone = [evidence_alone(asked, candidate, thresholds.area) for candidate in candidates]
+    best, evidence = weigh(asked, candidates, thresholds, partial(fit, thresholds=thresholds))
     found = list(features(evidence, thresholds.tolerance_m, thresholds.level))
     weights = model().weights
     weighed = _weighed(found, evidence, thresholds, weights)
     heavy = {one.cause for one in weighed}
     return Explanation(
         [Offered(one, estimate(its, thresholds).value) for one, its in zip(candidates, alone, strict=True)],
-        side_by_side(parsed, said(best)),
+        side_by_side(parse(asked), said(best)),
         weighed,
         [one.reason for one in found if one.reason and OF_FEATURE[one.name] not in heavy],
         judged(best, evidence, thresholds),
@@ -89,10 +88,9 @@ def _weighed(
 
 def _tolerance(asked: Address, candidates: Sequence[Candidate], thresholds: Thresholds) -> float | None:
     """The smallest of some larger tolerances with which the record would be placed."""
-    parsed = parse(asked)
     for times in LARGER:
         larger = replace(thresholds, tolerance_m=thresholds.tolerance_m * times)
-        best, evidence = weigh(parsed, candidates, larger, partial(fit, thresholds=larger))
+        best, evidence = weigh(asked, candidates, larger, partial(fit, thresholds=larger))
         if judged(best, evidence, larger).outcome is Outcome.PLACED:
             return larger.tolerance_m
     return None

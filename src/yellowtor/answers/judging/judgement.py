@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.keys import digest
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.answers.judging.causes import COARSE, OUTSIDE
 from yellowtor.answers.judging.confidence import Confidence, estimate, fit, model
 from yellowtor.answers.judging.evidence import Evidence, weigh
@@ -55,7 +54,7 @@ def judge(
         return Judgement(Outcome.FAILED, (f"{kind}: {message}" if message else str(kind),))
     if not candidates:
         return Judgement(Outcome.UNPLACED, (message or "the service found nothing",))
-    best, evidence = weigh(parse(asked), candidates, thresholds, lambda one: fit(one, thresholds))
+    best, evidence = weigh(asked, candidates, thresholds, lambda one: fit(one, thresholds))
     if not _confirms(evidence, context):
         return Judgement(Outcome.UNPLACED, ("the answer confirms only what the job fixed",))
     return judged(best, evidence, thresholds)
