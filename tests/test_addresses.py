@@ -194,3 +194,12 @@ def test_a_name_of_several_places_stays_at_its_share_and_parts_of_the_best_are_n
     house = place()
     street = place(47.502, level=Level.SEGMENT, number="")
     assert confidence(ASKED, [house, street]) == confidence(ASKED, [house]) >= 0.9
+    labels = [
+        Candidate(Position(lat, 8.0), level, None, label)
+        for lat, level, label in (
+            (47.0, Level.ADDRESS_AREA, "Holm, Isles"), (47.1, Level.SEGMENT, "Kelp Road, 00412 Holm, Isles"),
+            (48.0, Level.ADDRESS_AREA, "Holm, Elsewhere"),
+        )
+    ]  # fmt: skip
+    assert confidence(asked, labels[:2], 2000) == confidence(asked, labels[:1], 2000) >= 0.9
+    assert confidence(asked, labels, 2000) <= 0.5

@@ -21,6 +21,7 @@ from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.services.variables import Values, find_values
 from yellowtor.settings import read_settings, read_toml
+from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import check_ledger, ledger_of, service_book
 from yellowtor.wiring.outputs import check_outputs
 from yellowtor.wiring.process import PROCESS
@@ -86,6 +87,7 @@ class Checker:
             inside = table.destination if isinstance(table, InTransactions) else "into the source"
             yield self._checked("where the answers go", str(to or inside))
         self._try(lambda: check_markers(job, self._folder))
+        self._try(lambda: calibrations_of(job, self._folder))
         files = [str(file) for _, file in job.markers.files()]
         yield self._checked("markers", ", ".join(files) or "none")
         where = self._try(lambda: check_ledger(job, self._folder))

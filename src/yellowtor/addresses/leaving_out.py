@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from yellowtor.addresses.parsing.parse import parse
-from yellowtor.addresses.parsing.words import words_of
+from yellowtor.addresses.parsing.words import LONGEST, words_of
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import Composer
 
@@ -43,13 +43,16 @@ def without(address: Address, kinds: Sequence[str]) -> Address:
 def _cut(text: str, words: str) -> str:
     """The text without the span that has these words, in plain Latin letters: one with a #, else the last."""
     wanted = words_of(words)
-    tokens = [(found.start(), found.end()) for found in _TOKEN.finditer(text)]
-    spans = [
-        (start, end)
-        for at, (start, _) in enumerate(tokens)
-        for _, end in tokens[at : at + 2 * len(wanted)]
-        if words_of(text[start:end]) == wanted
-    ]
+    tokens = [(found.start(), found.end(), words_of(found[0])) for found in _TOKEN.finditer(text, 0, LONGEST)]
+    spans = []
+    for at, (start, _, _) in enumerate(tokens):
+        met: tuple[str, ...] = ()
+        for _, end, more in tokens[at:]:
+            met += more
+            if met == wanted:
+                spans.append((start, end))
+            if met != wanted[: len(met)]:
+                break
     if not spans:
         return text
     start, end = max(spans, key=lambda span: ("#" in text[slice(*span)], span[0], -span[1]))

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.answers.judging.causes import CAUSES
+from yellowtor.answers.judging.causes import CAUSES, COARSE, OF_FEATURE, UNCONFIRMED
 from yellowtor.answers.judging.explaining import Explanation, Weighed
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.cli.alignment_view import LEGEND, alignment_table, needs_legend
@@ -19,6 +19,7 @@ from yellowtor.run.explain import FromService, Story, explain_record
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.judging import matched
 from yellowtor.settings import read_settings
+from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import job_records
 from yellowtor.wiring.services import load_services
 from yellowtor.wiring.tables import open_table
@@ -30,7 +31,7 @@ def explain_command(path: Path, key: str, *, as_json: bool) -> None:
     table, _, _ = open_table(job, folder)
     services, _ = load_services(job, folder, unset_is_shown=True)
     with job_records(job, path) as book:
-        story = explain_record(job, table, services, book, key)
+        story = explain_record(job, table, services, book, key, calibrations_of(job, folder))
     if as_json:
         write_out(json.dumps(story_json(story), ensure_ascii=False, indent=2))
     else:
@@ -45,7 +46,10 @@ def show_story(console: Console, story: Story, thresholds: Thresholds) -> None:
     console.print(f"  {story.subject.line()}")
     for found in story.services:
         _title(console, found.service, _requests(found))
-        _show_service(console, found, thresholds)
+        _show_service(console, found)
+        if found.explanation and story.answer and story.answer.outcome is Outcome.DOUBTFUL:
+            for line in changes(found.explanation, thresholds):
+                console.print(f"→ {line}", soft_wrap=True)
     _title(console, "Outcome", "")
     answer = story.answer
     if answer is None or answer.outcome is None:
@@ -75,7 +79,7 @@ def _instant(text: str) -> str:
     return f"{text[:19].replace('T', ' ')} UTC"
 
 
-def _show_service(console: Console, found: FromService, thresholds: Thresholds) -> None:
+def _show_service(console: Console, found: FromService) -> None:
     if found.read and found.read.message:
         console.print(f"  The service says: {found.read.message}")
     if found.explanation is None:
@@ -88,8 +92,6 @@ def _show_service(console: Console, found: FromService, thresholds: Thresholds) 
         console.print(f"  {LEGEND}", style="bright_black")
     console.print()
     console.print(_evidence(explanation))
-    for line in changes(explanation, thresholds):
-        console.print(f"→ {line}", soft_wrap=True)
 
 
 def _candidates(explanation: Explanation) -> Table:
@@ -125,16 +127,18 @@ def said_of(one: Weighed) -> str:
 
 def changes(explanation: Explanation, thresholds: Thresholds) -> list[str]:
     """What would make a doubtful record placed, each in a sentence."""
-    if explanation.judgement.outcome is not Outcome.DOUBTFUL:
-        return []
-    enough = [one for one in explanation.evidence if one.without >= thresholds.place_at]
-    lines = [f"Without the first it would be placed. To do: {CAUSES[one.cause].remedy}." for one in enough[:1]]
-    if not enough:
-        remedies = "; ".join(CAUSES[one.cause].remedy for one in explanation.evidence[:2])
-        lines.append(f"No single change would place it. To do first: {remedies}." if remedies else "")
+    causes = {one.cause for one in explanation.evidence}
+    of_coarse = {OF_FEATURE[name] for name in UNCONFIRMED}
+    mine = [one for one in explanation.evidence if one.cause != COARSE or not causes & of_coarse]
+    enough = [one for one in mine if one.without >= thresholds.place_at]
+    if enough:
+        lines = [f"Without this it would be placed: {said_of(enough[0])}. To do: {CAUSES[enough[0].cause].remedy}."]
+    else:
+        remedies = "; ".join(CAUSES[one.cause].remedy for one in mine[:2])
+        lines = [f"No single change would place it. To do first: {remedies}."] if remedies else []
     if explanation.tolerance_m is not None:
         lines.append(f"With a tolerance of {length(explanation.tolerance_m)} it would be placed.")
-    return [line for line in lines if line]
+    return lines
 
 
 def _pairs(pairs: list[tuple[str, str]]) -> Table:

@@ -30,6 +30,7 @@ from yellowtor.run.try_address import Trial, read_trial, record_asked, save_repl
 from yellowtor.services.description import Direction
 from yellowtor.services.http import NONE, HttpService
 from yellowtor.settings import read_settings
+from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import ledger_of, service_book
 from yellowtor.wiring.services import load_service, wishes_of
 from yellowtor.wiring.tables import open_table
@@ -81,7 +82,11 @@ def try_command(wish: Wish) -> None:
                 stdout().print(f"without a value: {', '.join(service.unset)}", style="yellow")
         return
     thresholds = job.judge.thresholds() if job else Thresholds(wish.tolerance_m, 0.9)
-    trials = [_tried(asked, path, service, thresholds, wish, job, folder) for path, service in services]
+    known = calibrations_of(job, folder) if job else {}
+    trials = [
+        _tried(asked, path, service, replace(thresholds, calibration=known.get(service.name)), wish, job, folder)
+        for path, service in services
+    ]
     for trial in trials:
         show_trial(stdout(), trial, SHOWN[wish.show], named=len(trials) > 1)
     if len(trials) > 1:

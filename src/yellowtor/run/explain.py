@@ -1,10 +1,11 @@
 """The verb `explain`: the whole story of one record, from its columns to its outcome. Nothing is sent."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.judging.explaining import Explanation, explain
+from yellowtor.answers.judging.thresholds import Calibration, Thresholds
 from yellowtor.answers.ledger_rows import Answer, RequestMade
 from yellowtor.answers.replies.reading import Read
 from yellowtor.contracts.address import Address
@@ -42,14 +43,25 @@ class Story:
     answer: Answer | None
 
 
-def explain_record(job: Job, table: Table, services: Sequence[Service], book: RecordBook, key: str) -> Story:
+def explain_record(
+    job: Job,
+    table: Table,
+    services: Sequence[Service],
+    book: RecordBook,
+    key: str,
+    calibrations: Mapping[str, Calibration],
+) -> Story:
     """The story of the record with this key. Raises BadSource if the table has none."""
+    thresholds = {
+        service.name: replace(job.judge.thresholds(), calibration=calibrations.get(service.name))
+        for service in services
+    }
     name, cells, subject, why_not = find_record(job, table, key)
-    asked = [] if why_not else [_from(service, subject, book, job) for service in services]
+    asked = [] if why_not else [_from(service, subject, book, thresholds[service.name]) for service in services]
     return Story(key, name, cells, subject, why_not, asked, book.answer(key_as_shown(key)))
 
 
-def _from(service: Service, subject: Subject, book: RecordBook, job: Job) -> FromService:
+def _from(service: Service, subject: Subject, book: RecordBook, thresholds: Thresholds) -> FromService:
     question = service.asking.question_key(subject_key(subject))
     requests = book.requests(question)
     kept = book.kept(question)
@@ -59,5 +71,5 @@ def _from(service: Service, subject: Subject, book: RecordBook, job: Job) -> Fro
     read = service.read(reply)
     explanation = None
     if read.kind.is_answer and read.candidates and isinstance(subject, Address):
-        explanation = explain(subject, read.candidates, job.judge.thresholds())
+        explanation = explain(subject, read.candidates, thresholds)
     return FromService(service.name, requests, received_at, read, explanation)

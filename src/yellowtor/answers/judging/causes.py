@@ -86,17 +86,23 @@ CAUSES: Mapping[str, Cause] = {
     "distance": Cause("no address is near enough", "check the position, or raise judge.tolerance_m"),
 }
 OTHER = Cause("several small differences together", "look at one of them: yellowtor explain JOB KEY")
+UNCONFIRMED = ("street missing", "number missing", "street only")  # from the coarsest part on
 OF_FEATURE = {feature: name for name, cause in CAUSES.items() for feature in cause.features}
 
 
 def heaviest(found: Iterable[Feature], weights: Mapping[str, float]) -> str:
-    """The name of the cause that lowers the log-odds most; empty if nothing does."""
+    """The name of the cause that lowers the log-odds most; empty if nothing does.
+
+    A point that is coarse because a finer part is not confirmed has this part as its cause.
+    """
     effects: dict[str, float] = defaultdict(float)
-    unknown = False
+    names = set()
     for one in found:
         effects[OF_FEATURE[one.name]] += weights.get(one.name, 0.0) * one.amount
-        unknown = unknown or one.name == "country unknown"
+        names.add(one.name)
     if not effects or min(effects.values()) >= 0:
         return ""
     worst = min(effects, key=lambda name: effects[name])
-    return NO_COUNTRY if worst == RIVALS and unknown else worst
+    if worst == COARSE:
+        return next((OF_FEATURE[name] for name in UNCONFIRMED if name in names), worst)
+    return NO_COUNTRY if worst == RIVALS and "country unknown" in names else worst

@@ -3,10 +3,12 @@
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from yellowtor.addresses.alignment import Alignment, align
 from yellowtor.addresses.exact import exact
 from yellowtor.addresses.parsing.parse import parse
+from yellowtor.addresses.parsing.words import words_of
 from yellowtor.addresses.similarity import AGREES
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.judging.thresholds import Thresholds
@@ -109,9 +111,18 @@ def _rank(candidate: Candidate) -> int:
 
 def _contains(coarse: Candidate, fine: Candidate) -> bool:
     """Whether the first is the street or the town of the second: coarser, and all that it says is said of both."""
+    if not coarse.parts and not fine.parts:
+        return _rank(coarse) >= _rank(fine) and _segments(coarse.label) < _segments(fine.label)
     if _rank(coarse) <= _rank(fine) or not coarse.parts:
         return False
     return all(fine.parts.get(part) in {text, None} for part, text in coarse.parts.items() if part != "number")
+
+
+@lru_cache(maxsize=2_000)
+def _segments(label: str) -> frozenset[tuple[str, ...]]:
+    """The names between the commas of a label, without numbers."""
+    names = (tuple(word for word in words_of(one) if word.isalpha()) for one in label.split(","))
+    return frozenset(filter(None, names))
 
 
 def evidence_alone(asked: Address, candidate: Candidate, area: Area | None) -> Evidence:
