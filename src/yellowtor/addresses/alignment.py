@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from itertools import chain
 from typing import NamedTuple
 
-from yellowtor.addresses.answered_place import Place, answered_place, words_beside
+from yellowtor.addresses.answered_place import AnsweredPlace, answered_place, words_beside
 from yellowtor.addresses.codes import countries_agree, postcodes_agree
 from yellowtor.addresses.parsing.countries import region_codes
 from yellowtor.addresses.parsing.house_number import NumberMatch, match_numbers
@@ -32,7 +32,7 @@ IN_REGION = 0.7  # a town's name that is only the answered region's
 ELSEWHERE = 0.9  # a name that is confirmed by another part of the answer
 
 
-class Mark(NamedTuple):
+class WordMark(NamedTuple):
     """A word of the question: its part (empty if it is uncertain), and how far the answer explains it, 0 to 1."""
 
     part: str
@@ -62,7 +62,7 @@ class Alignment:
     answered_street: bool = False
     number_gap: int = 0
     number_reason: str = ""
-    marks: tuple[Mark, ...] = ()
+    marks: tuple[WordMark, ...] = ()
 
 
 def align(asked: ParsedAddress, answered: Mapping[str, str]) -> Alignment:
@@ -86,7 +86,7 @@ def _agrees(value: float | None) -> bool:
 
 def _marks(
     parts: Iterable[tuple[str, tuple[Word, ...]]], answer_words: tuple[Word, ...]
-) -> tuple[tuple[Mark, ...], float]:
+) -> tuple[tuple[WordMark, ...], float]:
     """Each word with how far the answer explains it, and the share of the words that it does not."""
     texts = {one.text for one in answer_words}
     marks = []
@@ -94,14 +94,14 @@ def _marks(
     for part, words in parts:
         for one in words:
             explained = 1.0 if one.text in texts else max((alike(one, other) for other in answer_words), default=0.0)
-            marks.append(Mark(part, one.text, explained))
+            marks.append(WordMark(part, one.text, explained))
             weight = weight_of(one.text)
             total += weight
             unexplained += weight if explained < EXPLAINED else 0.0
     return tuple(marks), unexplained / total if total else 0.0
 
 
-def _align(asked: ParsedAddress, place: Place) -> Alignment:
+def _align(asked: ParsedAddress, place: AnsweredPlace) -> Alignment:
     street = street_of(asked.street) if asked.street else NO_STREET
     town = place_of(asked.town) if asked.town else ()
     region = place_of(asked.region) if asked.region else ()
@@ -137,7 +137,7 @@ def _align(asked: ParsedAddress, place: Place) -> Alignment:
 
 
 def _street_among(
-    asked: ParsedAddress, loose: list[tuple[Word, ...]], place: Place
+    asked: ParsedAddress, loose: list[tuple[Word, ...]], place: AnsweredPlace
 ) -> tuple[StreetName, list[tuple[Word, ...]]]:
     """The segment that is most like the answered street; without one, the first if there is a house number."""
     streets = [street_of(segment) for segment in asked.loose]
@@ -156,7 +156,7 @@ def _street_among(
     return NO_STREET, loose
 
 
-def _covering(asked: ParsedAddress, place: Place) -> StreetName | None:
+def _covering(asked: ParsedAddress, place: AnsweredPlace) -> StreetName | None:
     """The street's words among those of a line without commas."""
     texts = tuple(chain(*asked.loose))
     core = [one for one in map(word, texts) if any(alike(one, other) > 0.8 for other in place.street.core)]
@@ -166,7 +166,7 @@ def _covering(asked: ParsedAddress, place: Place) -> StreetName | None:
     return StreetName(tuple(core), kinds, "")
 
 
-def _town_among(loose: list[tuple[Word, ...]], place: Place) -> tuple[tuple[Word, ...], list[tuple[Word, ...]]]:
+def _town_among(loose: list[tuple[Word, ...]], place: AnsweredPlace) -> tuple[tuple[Word, ...], list[tuple[Word, ...]]]:
     """The segment that is most like the answered town; else the last one that is not the answered region."""
     region = place_of(words_of(place.region))
     likes = [
@@ -176,7 +176,7 @@ def _town_among(loose: list[tuple[Word, ...]], place: Place) -> tuple[tuple[Word
     return loose[at], loose[:at] + loose[at + 1 :]
 
 
-def _number(numbers: Sequence[str], place: Place) -> tuple[NumberMatch | None, Sequence[str]]:
+def _number(numbers: Sequence[str], place: AnsweredPlace) -> tuple[NumberMatch | None, Sequence[str]]:
     """The best agreement of the numbers that may be the house number, and those that are left."""
     in_street = {one.text for one in place.street.core}
     matches = [(match_numbers(one, place.number), at) for at, one in enumerate(numbers)]
@@ -214,7 +214,7 @@ def _street(
     return value, kind, direction
 
 
-def _town(town: tuple[Word, ...], place: Place, asked_words: tuple[Word, ...]) -> float | None:
+def _town(town: tuple[Word, ...], place: AnsweredPlace, asked_words: tuple[Word, ...]) -> float | None:
     """The agreement of towns; a district or a suburb may be confirmed by other words of the answer."""
     if not town or not (place.town or place.others):
         return None
@@ -233,7 +233,7 @@ def _among(name: tuple[Word, ...], words: Iterable[Word]) -> bool:
     return similar(name, tuple(one for one in words if any(alike(one, other) > 0.8 for other in name))) > 0.9
 
 
-def _region(asked: tuple[str, ...], place: Place) -> float | None:
+def _region(asked: tuple[str, ...], place: AnsweredPlace) -> float | None:
     if not asked or not (place.region or place.others):
         return None
     text = " ".join(asked)

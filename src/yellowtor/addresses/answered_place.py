@@ -11,7 +11,7 @@ from yellowtor.addresses.parsing.words import NO_STREET, StreetName, Word, place
 from yellowtor.contracts.address import Address
 
 
-class Place(NamedTuple):
+class AnsweredPlace(NamedTuple):
     """An answered place, parsed. others are the words of its label that no part has."""
 
     number: str
@@ -24,7 +24,7 @@ class Place(NamedTuple):
     label: str = ""  # its readable line, if it has parts too
 
 
-def answered_place(parts: Mapping[str, str], country: str) -> Place:
+def answered_place(parts: Mapping[str, str], country: str) -> AnsweredPlace:
     """An answer's parts as a place; of a label alone, parsed. country is that of the question."""
     label = parts.get("label", "")
     code = parts.get("country_code") or parts.get("country", "")
@@ -41,7 +41,7 @@ def answered_place(parts: Mapping[str, str], country: str) -> Place:
         words = words_of(street)
     town = parts.get("town", "")
     region = parts.get("region", "")
-    return Place(
+    return AnsweredPlace(
         number,
         street_of(words) if words else NO_STREET,
         place_of(words_of(town)),
@@ -54,7 +54,7 @@ def answered_place(parts: Mapping[str, str], country: str) -> Place:
 
 
 @lru_cache(maxsize=2_000)
-def _from_label(label: str, country: str) -> Place:
+def _from_label(label: str, country: str) -> AnsweredPlace:
     """A place of which only a readable line is known."""
     line = parse(Address(whole=label, country=""))
     if not line.country and country and country_code(label.rpartition(",")[2]) == country:
@@ -67,7 +67,7 @@ def _from_label(label: str, country: str) -> Place:
     town = place_of(segments[0]) if segments else ()
     others = tuple(one for segment in segments[1:] for one in place_of(segment))
     found = line.country or (country if not line.country and not segments else "")
-    return Place(line.number, street, town, line.postcode, "", found, others)
+    return AnsweredPlace(line.number, street, town, line.postcode, "", found, others)
 
 
 @lru_cache(maxsize=20_000)

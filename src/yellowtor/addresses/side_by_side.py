@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from yellowtor.addresses.alignment import Alignment, Mark, align
+from yellowtor.addresses.alignment import Alignment, WordMark, align
 from yellowtor.addresses.answered_place import answered_place
 from yellowtor.addresses.parsing.parse import ParsedAddress
 from yellowtor.addresses.similarity import AGREES
@@ -15,7 +15,7 @@ class AlignedPart(NamedTuple):
     """One part: the words of the question, the answer, and how they agree, in words."""
 
     name: str
-    asked: tuple[Mark, ...]
+    asked: tuple[WordMark, ...]
     answered: str
     agreement: str
 
@@ -50,14 +50,14 @@ def side_by_side(asked: ParsedAddress, answered: Mapping[str, str]) -> list[Alig
     return [*rows, *_not_compared(asked)]
 
 
-def _in_street(text: str, found: Alignment) -> Mark:
+def _in_street(text: str, found: Alignment) -> WordMark:
     """A word of the street; its kind and its direction are explained unless they are other ones."""
     named = next((mark for mark in found.marks if mark.part == "street" and mark.text == text), None)
-    return named or Mark("street", text, 0.0 if False in {found.kind, found.direction} else 1.0)
+    return named or WordMark("street", text, 0.0 if False in {found.kind, found.direction} else 1.0)
 
 
-def _mark(part: str, text: str, value: float | None) -> tuple[Mark, ...]:
-    return (Mark(part, text, value or 0.0),) if text else ()
+def _mark(part: str, text: str, value: float | None) -> tuple[WordMark, ...]:
+    return (WordMark(part, text, value or 0.0),) if text else ()
 
 
 def _agreement(value: float | None, *, asked: bool, answered: bool) -> str:
@@ -84,4 +84,4 @@ def _answered(asked: ParsedAddress, answered: Mapping[str, str]) -> dict[str, st
 def _not_compared(asked: ParsedAddress) -> Iterator[AlignedPart]:
     for field, name in NOT_COMPARED.items():
         if text := getattr(asked, field):
-            yield AlignedPart(name, (Mark(field, text, 1.0),), "", "not compared")
+            yield AlignedPart(name, (WordMark(field, text, 1.0),), "", "not compared")

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from rich.table import Table
 from rich.text import Text
 
-from yellowtor.addresses.alignment import EXPLAINED, Mark
+from yellowtor.addresses.alignment import EXPLAINED, WordMark
 from yellowtor.addresses.side_by_side import AlignedPart
 from yellowtor.addresses.similarity import AGREES
 
@@ -35,7 +35,7 @@ def needs_legend(parts: Sequence[AlignedPart]) -> bool:
     return any(mark.explained < AGREES for part in parts for mark in part.asked)
 
 
-def _marked(marks: Sequence[Mark]) -> Text:
+def _marked(marks: Sequence[WordMark]) -> Text:
     text = Text("–" if not marks else "")
     for at, mark in enumerate(marks):
         sign, style = ("", "") if mark.explained >= AGREES else ("~", "yellow")
