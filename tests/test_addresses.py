@@ -186,6 +186,48 @@ def test_neither_order_nor_copies_matter_and_a_larger_tolerance_never_lowers_con
     assert confidence(ASKED, candidates[:1], small) <= confidence(ASKED, candidates[:1], large)
 
 
+@pytest.mark.parametrize(
+    ("street", "number", "answered"),
+    [
+        ("Flat 3, Rose Cottage, 12 High St", "12", "High Street"), ("Rose Cottage 12 High Street", "12", "High Street"),
+        ("Résidence Vesk Bât A 12 rue du Port", "12", "Rue du Port"), ("Kelpstr.12", "12", "Kelpstraße"),
+        ("123 1/2 Main St", "123 1/2", "Main Street"), ("4410 Co Rd 12", "4410", "County Road 12"),
+        ("Via Roma, 12/A", "12", "Via Roma"), ("Kelpweg 12-2hg", "12", "Kelpweg"), ("Kelpgasse 12/3/14", "12", "Kelpgasse"),
+        ("Kelpova 45", "123/45", "Kelpova"), ("P.zza G. Vesk 3", "3", "Piazza Giuseppe Vesk"), ("ul. Kelpa 5 m. 3", "5", "Kelpa"),
+        ("12 bis, av. du Gal Kelp", "12 bis", "Avenue du Général Kelp"),
+        ("Rua Vesk, 123 - Apto 4 - Centro", "123", "Rua Vesk"), ("Am Kelpbach 3-5", "3", "Am Kelpbach"),
+    ],
+)  # fmt: skip
+def test_usual_ways_to_write_an_address_are_placed(street, number, answered):
+    there = place(number=number, street=answered)
+    label = Candidate(there.position, there.level, None, f"{number} {answered}, 00412 Holm, Germany")
+    for town, candidate in (("Holm", there), ("00412 Holm", label)):
+        assert confidence(Address(street=street, town=town), [candidate]) >= 0.9
+
+
+@pytest.mark.parametrize(
+    ("asked", "town", "region", "placed"),
+    [
+        ("Holm, IL", "Holm", "Illinois", True), ("St. Holm", "Saint Holm", "", True),
+        ("City of Holm", "Holm", "", True), ("Holm, TX", "Holm", "Illinois", False),
+        ("New Holm", "Holm", "", False), ("Holm", "Old Holm", "", False), ("Holmby", "Holm", "", False), ("Holm", "Holmville", "", False),
+    ],
+)  # fmt: skip
+def test_a_name_of_a_place_is_placed_by_its_own_name_only(asked, town, region, placed):
+    there = place(
+        level=Level.ADDRESS_AREA,
+        number="",
+        street="",
+        postcode="",
+        town=town,
+        region=region,
+        country="",
+        country_code="US",
+    )
+    for address in (Address(town=asked), Address(whole=asked)):
+        assert (confidence(address, [there], 2000) >= 0.9) is placed
+
+
 def test_a_name_of_several_places_stays_at_its_share_and_parts_of_the_best_are_no_rivals():
     asked = Address(town="Holm")
     towns = [place(47 + n, level=Level.ADDRESS_AREA, number="", street="", postcode="", region="") for n in range(4)]

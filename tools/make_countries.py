@@ -62,6 +62,7 @@ if __name__ == "__main__":
         "countries": by_code((name, [code]) for name, code in countries().items()),
         "regions": by_code(regions().items()),
     }
+    made["parents"] = {region.code: [region.parent_code] for region in pycountry.subdivisions if region.parent_code}
     lines = (
         f'"{kind}": {{\n' + ",\n".join(f'"{code}": {json.dumps(names)}' for code, names in found.items()) + "\n}"
         for kind, found in made.items()

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from yellowtor.addresses.answered_place import AnsweredPlace, answered_place, words_beside
 from yellowtor.addresses.codes import countries_agree, postcodes_agree
-from yellowtor.addresses.parsing.countries import region_codes
+from yellowtor.addresses.parsing.countries import region_codes, regions_agree
 from yellowtor.addresses.parsing.house_number import NumberMatch, match_numbers
 from yellowtor.addresses.parsing.parse import ParsedAddress
 from yellowtor.addresses.parsing.words import (
@@ -25,10 +25,11 @@ from yellowtor.addresses.parsing.words import (
     word,
     words_of,
 )
-from yellowtor.addresses.similarity import AGREES, alike, similar, weight_of
+from yellowtor.addresses.similarity import AGREES, BEGINNING_OF_PLACE, alike, similar, weight_of
 
 EXPLAINED = 0.7  # a word that is less alike is unexplained
 IN_REGION = 0.7  # a town's name that is only the answered region's
+GOOD = 0.85  # a name that is less alike is another one
 ELSEWHERE = 0.9  # a name that is confirmed by another part of the answer
 
 
@@ -84,21 +85,31 @@ def _agrees(value: float | None) -> bool:
     return value is None or value >= AGREES
 
 
-def _marks(
-    parts: Iterable[tuple[str, tuple[Word, ...]]], answer_words: tuple[Word, ...]
-) -> tuple[tuple[WordMark, ...], float]:
-    """Each word with how far the answer explains it, and the share of the words that it does not."""
+def _marks(parts: Iterable[tuple[str, tuple[Word, ...]]], answer_words: tuple[Word, ...]) -> tuple[WordMark, ...]:
+    """Each word with how far the answer explains it."""
     texts = {one.text for one in answer_words}
-    marks = []
+    return tuple(
+        [
+            WordMark(
+                part,
+                one.text,
+                1.0 if one.text in texts else max((alike(one, other) for other in answer_words), default=0.0),
+            )
+            for part, words in parts
+            for one in words
+        ]
+    )
+
+
+def _unexplained(marks: Iterable[WordMark], differing: Mapping[str, bool]) -> float:
+    """The share of the words that nothing explains, without those of parts that differ anyway."""
     total = unexplained = 0.0
-    for part, words in parts:
-        for one in words:
-            explained = 1.0 if one.text in texts else max((alike(one, other) for other in answer_words), default=0.0)
-            marks.append(WordMark(part, one.text, explained))
-            weight = weight_of(one.text)
-            total += weight
-            unexplained += weight if explained < EXPLAINED else 0.0
-    return tuple(marks), unexplained / total if total else 0.0
+    for mark in marks:
+        weight = weight_of(mark.text)
+        total += weight
+        if mark.explained < EXPLAINED and not differing.get(mark.part):
+            unexplained += weight
+    return unexplained / total if total else 0.0
 
 
 def _align(asked: ParsedAddress, place: AnsweredPlace) -> Alignment:
@@ -108,25 +119,33 @@ def _align(asked: ParsedAddress, place: AnsweredPlace) -> Alignment:
     loose = [place_of(segment) for segment in asked.loose]
     if not street.core and asked.loose:
         street, loose = _street_among(asked, loose, place)
+    elif loose and place.street.core and similar(street.core, place.street.core) < GOOD:
+        street, loose = _other_street(street, asked, loose, place)
     if not town and loose:
         town, loose = _town_among(loose, place)
+    region_value = _region(asked.region, place)
+    if not region and loose:
+        region_value, loose = _region_among(loose, place)
     answer_words = tuple(chain(place.street.core, place.town, place_of(words_of(place.region)), place.others))
     asked_words = tuple(chain(town, region, *loose))
     number, numbers_left = _number(asked.numbers, place)
     street_value, kind, direction = _street(street, place.street, answer_words, asked_words, numbers_left)
-    marks, unexplained = _marks((("street", street.core), ("town", town), *(("", one) for one in loose)), answer_words)
+    town_value = _town(town, place, asked_words)
+    marks = _marks((("street", street.core), ("town", town), *(("", one) for one in loose)), answer_words)
+    differing = {"street": street_value is not None and street_value < GOOD}
+    differing["town"] = bool(street.core) and town_value is not None and town_value < ELSEWHERE
     parts = {"number": asked.numbers, "street": street.core, "town": town, "postcode": asked.postcode,
              "region": region, "country": asked.country}  # fmt: skip
     return Alignment(
         number=number.agreement if number else None,
         street=street_value,
-        town=_town(town, place, asked_words),
+        town=town_value,
         postcode=postcodes_agree(asked.postcode, place.postcode),
-        region=_region(asked.region, place),
+        region=region_value,
         country=countries_agree(asked.country, place.country),
         kind=kind,
         direction=direction,
-        unexplained=unexplained,
+        unexplained=_unexplained(marks, differing),
         asked=frozenset([name for name, found in parts.items() if found]),
         answered_number=bool(place.number),
         answered_street=bool(place.street.core),
@@ -154,6 +173,16 @@ def _street_among(
     if asked.numbers and first is not None:
         return streets[first], loose[:first] + loose[first + 1 :]
     return NO_STREET, loose
+
+
+def _other_street(
+    street: StreetName, asked: ParsedAddress, loose: list[tuple[Word, ...]], place: AnsweredPlace
+) -> tuple[StreetName, list[tuple[Word, ...]]]:
+    """Another segment that is the answered street: the first one names a building."""
+    for at, other in enumerate(map(street_of, asked.loose)):
+        if similar(other.core, place.street.core) >= GOOD:
+            return other, [street.core, *loose[:at], *loose[at + 1 :]]
+    return street, loose
 
 
 def _covering(asked: ParsedAddress, place: AnsweredPlace) -> StreetName | None:
@@ -218,19 +247,31 @@ def _town(town: tuple[Word, ...], place: AnsweredPlace, asked_words: tuple[Word,
     """The agreement of towns; a district or a suburb may be confirmed by other words of the answer."""
     if not town or not (place.town or place.others):
         return None
-    value = similar(town, place.town) if place.town else 0.0
+    value = similar(town, place.town, beginning=BEGINNING_OF_PLACE) if place.town else 0.0
     if value >= ELSEWHERE:
         return value
-    if _among(town, (*place.others, *place.town)) or (place.town and _among(place.town, asked_words)):
+    if _among(town, place.others, place.town) or (place.town and _among(place.town, asked_words)):
         return max(value, ELSEWHERE)
-    if _among(town, (*place.others, *place_of(words_of(place.region)), *place.town)):
+    if _among(town, (*place.others, *place_of(words_of(place.region))), place.town):
         return max(value, IN_REGION)
     return value if place.town else None
 
 
-def _among(name: tuple[Word, ...], words: Iterable[Word]) -> bool:
-    """Whether some of the words are the name."""
-    return similar(name, tuple(one for one in words if any(alike(one, other) > 0.8 for other in name))) > 0.9
+def _among(name: tuple[Word, ...], words: Iterable[Word], whole: tuple[Word, ...] = ()) -> bool:
+    """Whether some of the words are the name, alone or with all of another name (whole)."""
+    found = tuple(one for one in words if any(alike(one, other) > 0.8 for other in name))
+    return bool(found) and max(similar(name, found), similar(name, (*found, *whole)) if whole else 0.0) > 0.9
+
+
+def _region_among(loose: list[tuple[Word, ...]], place: AnsweredPlace) -> tuple[float | None, list[tuple[Word, ...]]]:
+    """The agreement of the segment that names a region of the answered country; and the other segments."""
+    for at, segment in enumerate(loose):
+        codes = region_codes(" ".join(one.text for one in segment))
+        mine = frozenset(code for code in codes if not place.country or code.startswith(f"{place.country}-"))
+        if mine and place.region:
+            there = region_codes(place.region)
+            return float(regions_agree(mine, there)) if there else None, loose[:at] + loose[at + 1 :]
+    return None, loose
 
 
 def _region(asked: tuple[str, ...], place: AnsweredPlace) -> float | None:
@@ -238,7 +279,7 @@ def _region(asked: tuple[str, ...], place: AnsweredPlace) -> float | None:
         return None
     text = " ".join(asked)
     if place.region:
-        if (codes := region_codes(text)) and codes & region_codes(place.region):
+        if (codes := region_codes(text)) and regions_agree(codes, region_codes(place.region)):
             return 1.0
         value = similar(place_of(asked), place_of(words_of(place.region)))
         if value > 0.7:

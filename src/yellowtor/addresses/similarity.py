@@ -8,8 +8,10 @@ from yellowtor.addresses.parsing.words import Word
 
 AGREES = 0.97  # names that are at least so alike are one: the rest is spelling
 SHORTENED = 0.9  # a short word may abbreviate a longer one (hbr), or be a word of its own
+INITIAL = 0.75  # a first letter with a dot; alone it says nothing
 OTHER_BEGINNING = 0.1  # few typing errors are in the first letter
-BEGINNING = 0.85  # so may a long beginning of a word, more often
+BEGINNING = 0.85  # so may a long beginning of a word
+BEGINNING_OF_PLACE = 0.6  # which is mostly another place: Holm, Holmby
 
 
 @lru_cache(maxsize=50_000)
@@ -18,6 +20,7 @@ def similar(
     answered: tuple[Word, ...],
     answer_words: tuple[Word, ...] = (),
     asked_words: tuple[Word, ...] = (),
+    beginning: float = BEGINNING,
 ) -> float:
     """Agreement of two names: half that of the whole, half that of the worst word that found a partner.
 
@@ -30,7 +33,11 @@ def similar(
     if "".join(one.text for one in asked) == "".join(one.text for one in answered):
         return AGREES
     pairs = sorted(
-        ((alike(one, other), -abs(i - j), i, j) for i, one in enumerate(asked) for j, other in enumerate(answered)),
+        (
+            (alike(one, other, beginning), -abs(i - j), i, j)
+            for i, one in enumerate(asked)
+            for j, other in enumerate(answered)
+        ),
         reverse=True,
     )
     left: dict[int, float] = {}
@@ -38,7 +45,7 @@ def similar(
     for value, _, i, j in pairs:
         if value > 0 and i not in left and j not in right:
             left[i] = right[j] = value
-    if not left:
+    if not left or max(left.values()) <= INITIAL:
         return 0.0
     total = matched = 0.0
     for words, found, elsewhere in ((asked, left, answer_words), (answered, right, asked_words)):
@@ -56,7 +63,7 @@ def weight_of(text: str) -> float:
 
 
 @lru_cache(maxsize=100_000)
-def alike(one: Word, other: Word) -> float:
+def alike(one: Word, other: Word, beginning: float = BEGINNING) -> float:
     """How far two words are one: equal, of one meaning, abbreviated, or with a typing error; else 0."""
     if one.text == other.text:
         return 1.0
@@ -65,8 +72,10 @@ def alike(one: Word, other: Word) -> float:
     short, long = sorted((one.text, other.text), key=len)
     if any(map(str.isdigit, short + long)):
         return 0.0
+    if len(short) == 1 and len(long) > 2 and long[0] == short:
+        return INITIAL
     if len(short) >= 2 and len(long) >= len(short) + 2 and abbreviates(short, long):
-        return SHORTENED if len(short) < 4 else BEGINNING
+        return SHORTENED if len(short) < 4 else beginning
     allowed = 0 if len(long) < 4 else 1 if len(long) < 11 else 2 if len(long) < 17 else 3
     distance = OSA.distance(short, long, score_cutoff=allowed)
     if distance > allowed:

@@ -30,14 +30,29 @@ def region_codes(text: str) -> frozenset[str]:
     return frozenset(_codes("regions").get(latin(text), NO_CODES))
 
 
+def regions_agree(one: frozenset[str], other: frozenset[str]) -> bool:
+    """Whether two sets of ISO 3166-2 codes may mean one region, or one that is in the other."""
+    return bool(_with_parents(one) & other or one & _with_parents(other))
+
+
+def _with_parents(codes: frozenset[str]) -> frozenset[str]:
+    parents = _tables()["parents"]
+    return codes.union(*(parents.get(code, ()) for code in codes))
+
+
+@cache
+def _tables() -> Mapping[str, Mapping[str, list[str]]]:
+    data: Mapping[str, Mapping[str, list[str]]] = json.loads(
+        (files(__package__) / "words" / "countries.json").read_text(encoding="utf-8")
+    )
+    return data
+
+
 @cache
 def _codes(kind: str) -> Mapping[str, set[str]]:
     """The codes that each name may mean."""
-    data: dict[str, dict[str, list[str]]] = json.loads(
-        (files(__package__) / "words" / "countries.json").read_text(encoding="utf-8")
-    )
     meant: dict[str, set[str]] = {}
-    for code, names in data[kind].items():
+    for code, names in _tables()[kind].items():
         for name in names:
             meant.setdefault(name, set()).add(code)
     return meant

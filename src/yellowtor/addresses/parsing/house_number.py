@@ -6,8 +6,9 @@ from typing import NamedTuple
 
 from yellowtor.addresses.latin import latin
 
-_PARTS = re.compile(r"(\d+)\s*([a-z]{1,4})?(?:\s*([-/])\s*(\d+)\s*([a-z])?)?(?: ([a-z0-9/]{1,4}))?")
-SUFFIXES = {"bis", "ter", "quater", "quinquies"}
+_PARTS = re.compile(
+    r"(\d+)(?:\s*[-/]?\s*([a-z]{1,4})(?![a-z]))?(?:\s*([-/])\s*(\d+)\s*([a-z]{0,3}))?(?: ([a-z0-9/]{1,4}))?"
+)
 
 
 class HouseNumber(NamedTuple):
@@ -68,6 +69,8 @@ def match_numbers(asked: str, answered: str) -> NumberMatch | None:
         return NumberMatch(0.5, 0, "house number with another letter")
     if one.low <= other.low <= other.high <= one.high or other.low <= one.low <= one.high <= other.high:
         return NumberMatch(0.9, 0, "house number is in the range")
+    if one.extra == str(other.low) or other.extra == str(one.low):
+        return NumberMatch(0.8, 0, "house number is one of the two that are answered")
     if one.low == other.low:
         return NumberMatch(0.85, 0, "house number begins the range")
     gap = min(abs(one.low - other.low), abs(one.high - other.high))

@@ -5,6 +5,7 @@ wherever they are, and countries become codes. Words whose part is not certain a
 """
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -59,18 +60,23 @@ class ParsedAddress:
         return {name: text for name, text in texts.items() if text}
 
 
+SHORT_NAMES = {"usa", "uk"}  # countries at the end of a line without commas
 LONGEST_NUMBER = 12  # letters of a house number at the end of a street: quater
 _CUT = re.compile(r"[,;\n\r|]+")
 _BRACKETS = re.compile(r"[(\[]([^)\]]*)[)\]]?")
 _NOTE = re.compile(r"\s[-–—]{1,2}\s+(?=[a-z]{3})(.*)$")
 _HASH = re.compile(r"#\s*(\w+)")
+_AFTER_DOT = re.compile(r"(?<=[a-z]{2})\.(?=\d)")  # kelpstr.12
+_NO_NUMBER = re.compile(r"(?:^|\s)s\s?[/.]\s?n\.?$")  # sin número: a street without numbers
 _GLUED = re.compile(r"\b(\d+)(?=[a-z]{3})(?!\d*(?:st|nd|rd|th|eme|ere)\b)")
-_LETTER = r"(?:-?[a-z]|\s[a-d](?!\s(?:st|str|street|ave|av|avenue|rd|road|blvd|ln|lane|dr|drive)\b))(?![a-z0-9])"
-_SECOND = r"(?:\s?[-/]\s?\d+[a-z]?(?![a-z0-9]))"
-_NUMBER = rf"\d+(?:{_LETTER})?{_SECOND}?(?:\s(?:bis|ter|quater|1/2)(?![a-z0-9]))?"
+_LETTER = r"(?:[-/]?[a-z]|\s[a-d](?!\s(?:st|str|street|ave|av|avenue|rd|road|blvd|ln|lane|dr|drive)\b))(?![a-z0-9])"
+_SECOND = r"(?:\s?[-/]\s?\d+[a-z]{0,3}(?![a-z0-9]))"  # 12-14, 12/3, 12-2hg
+_NUMBER = rf"\d+(?:{_LETTER})?{_SECOND}{{0,2}}(?:\s(?:bis|ter|quater|1/2)(?![a-z0-9]))?"
 _SIGN = r"(?:no|nr|num|numero|n|hnr|nro)\s*[.°ºo]?\s*"
 _AT_START = re.compile(rf"(?:{_SIGN})?({_NUMBER})(?![a-z0-9/])\s*")
 _AT_END = re.compile(rf"(?:^|(?<=[\s]))(?:{_SIGN})?({_NUMBER}|\d+\s[a-z])$")
+_BEFORE_STREET = re.compile(rf"([^\d]*[a-z][^\d]*)\s({_NUMBER})\s([a-z]+)\.?\s(?:.*\s)?([a-z]+)\.?$")
+_GRID = re.compile(r"(\d[a-z]?)\s*#\s*(\d+[a-z]?\s*-\s*\d)")  # calle 12 # 34-56
 _SMALL = re.compile(r"(?:^|\s)\d{1,3}[a-z]?(?:$|\s)")  # a house number rather than a postcode
 _DIGIT = re.compile(r"\d")
 _MARKS = re.compile(r"[.°:]")
@@ -101,6 +107,7 @@ def _parse(address: Address) -> ParsedAddress:
         segments = found.take_country(segments)
     numbers = [" ".join(words_of(address.number))] if address.number else []
     streets: list[tuple[str, ...]] = []
+    first_numbered: int | None = None
     for at, segment in enumerate(segments):
         text = segment
         if not postcode and (at or whole):
@@ -110,7 +117,14 @@ def _parse(address: Address) -> ParsedAddress:
         numbers += [one for one in got if one not in numbers]
         if words := words_of(text):
             streets.append(words)
+            if got and first_numbered is None:
+                first_numbered = len(streets) - 1
+    if first_numbered and not whole:  # what stands before the house is a building's name
+        streets = [streets[first_numbered], *streets[:first_numbered], *streets[first_numbered + 1 :]]
     town_segments = found.clean_town(address.town)
+    if len(town_segments) > 1 and (code := country_code(town_segments[-1])):
+        found.country = found.country or code
+        town_segments.pop()
     if town_segments and not postcode:
         postcode, town_segments[0] = found.take_postcode(town_segments[0])
     towns = [words for text in town_segments if (words := words_of(text))]
@@ -188,18 +202,30 @@ class _Finder:
         if "(" in plain or "[" in plain:
             plain = _BRACKETS.sub(lambda found: self._keep("notes", found[1], ", "), plain)
         if "#" in plain:
+            plain = _GRID.sub(r"\1 \2", plain)
             plain = _HASH.sub(lambda found: self._keep("unit", found[0], " "), plain)
-        plain = _GLUED.sub(r"\1 ", plain)
+        plain = _AFTER_DOT.sub(". ", _GLUED.sub(r"\1 ", plain))
         segments: list[str] = []
-        for part in _CUT.split(plain):
+        for part in self._parted(plain):
             segment = part
             if " -" in part:
                 segment = _NOTE.sub(lambda found: self._keep("notes", found[1], ""), part)
-            segment = segment.strip(" .-")
+            segment = _NO_NUMBER.sub("", segment.strip(" .-"))
             segment = self._units(self._boxes(segment), first=not segments) if segment else ""
             if segment:
                 segments.append(segment)
         return segments
+
+    def _parted(self, text: str) -> Iterator[str]:
+        """The parts between commas; a building's name before a number and a kind of street is a part of its own."""
+        for part in _CUT.split(text):
+            found = _BEFORE_STREET.match(part)
+            kinds = vocabulary().kinds
+            if found and not street_of(words_of(found[1])).kinds and (found[3] in kinds or found[4] in kinds):
+                yield found[1]
+                yield part[found.start(2) :]
+            else:
+                yield part
 
     def clean_town(self, text: str) -> list[str]:
         """The segments of a town's text, which comes again and again."""
@@ -265,7 +291,7 @@ class _Finder:
             words = segments[0].split()
             for size in (1, 2, 3):
                 name = " ".join(words[-size:])
-                if len(words) > size + 1 and len(name) > 3 and (code := country_code(name)):
+                if len(words) > size and (len(name) > 3 or name in SHORT_NAMES) and (code := country_code(name)):
                     self.country = self.country or code
                     return [" ".join(words[:-size])]
         for at in (len(segments) - 1, 0):

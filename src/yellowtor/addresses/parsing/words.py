@@ -151,5 +151,7 @@ def place_words(text: str) -> tuple[Word, ...]:
 @lru_cache(maxsize=50_000)
 def place_of(texts: tuple[str, ...]) -> tuple[Word, ...]:
     known = vocabulary()
-    kept = [one for one in texts if one not in known.connecting and one not in known.place_kind]
+    kept = [
+        one for one in texts if not (one in known.connecting or one in known.place_kind or any(map(str.isdigit, one)))
+    ]
     return tuple(word(one) for one in kept or texts)
