@@ -126,7 +126,8 @@ def _align(asked: ParsedAddress, place: AnsweredPlace) -> Alignment:
     region_value = _region(asked.region, place)
     if not region and loose:
         region_value, loose = _region_among(loose, place)
-    answer_words = tuple(chain(place.street.core, place.town, place_of(words_of(place.region)), place.others))
+    region_words = place_of(words_of(place.region))
+    answer_words = (*place.street.core, *place.town, *region_words, *place.others, *place.country_words)
     asked_words = tuple(chain(town, region, *loose))
     number, numbers_left = _number(asked.numbers, place)
     street_value, kind, direction = _street(street, place.street, answer_words, asked_words, numbers_left)

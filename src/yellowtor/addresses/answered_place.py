@@ -22,6 +22,7 @@ class AnsweredPlace(NamedTuple):
     country: str
     others: tuple[Word, ...]
     label: str = ""  # its readable line, if it has parts too
+    country_words: tuple[Word, ...] = ()  # its country, by name and code
 
 
 def answered_place(parts: Mapping[str, str], country: str) -> AnsweredPlace:
@@ -50,6 +51,7 @@ def answered_place(parts: Mapping[str, str], country: str) -> AnsweredPlace:
         known,
         (),
         label,
+        _country_words(parts.get("country", ""), parts.get("country_code", "")),
     )
 
 
@@ -68,6 +70,11 @@ def _from_label(label: str, country: str) -> AnsweredPlace:
     others = tuple(one for segment in segments[1:] for one in place_of(segment))
     found = line.country or (country if not line.country and not segments else "")
     return AnsweredPlace(line.number, street, town, line.postcode, "", found, others)
+
+
+@lru_cache(maxsize=2_000)
+def _country_words(name: str, code: str) -> tuple[Word, ...]:
+    return tuple(word(one) for one in (*words_of(name), *words_of(code)))
 
 
 @lru_cache(maxsize=20_000)

@@ -42,7 +42,9 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
         console.print(line, style="yellow", soft_wrap=True)
     _wrote(console, summary)
     if summary.causes:
+        console.print()
         console.print(_causes(summary))
+        console.print()
     for line in _next(summary):
         console.print(line, soft_wrap=True)
 
