@@ -3,7 +3,7 @@
 python benchmarks/ledger.py      takes about two minutes
 
 Lookups are against plain sqlite3 on the same file and table; reserving and settling has a figure of its own, at
-synchronous FULL, beside that of plain sqlite3 committing so many rows in groups as large.
+synchronous FULL, beside that of plain sqlite3 committing as many rows in groups as large.
 """
 
 import random

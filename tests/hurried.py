@@ -1,4 +1,4 @@
-"""Runs the built program with a clock that goes so many times as fast: waits of hours are over in seconds.
+"""Runs the built program with a clock that runs faster by this factor: waits of hours are over in seconds.
 
 python hurried.py TIMES yellowtor-arguments…
 """

@@ -1,4 +1,4 @@
-"""Runs the built program and kills it, as kill -9 does, at the n-th time that it comes to a certain point.
+"""Runs the built program and kills it, as kill -9 does, the n-th time that it reaches a certain point.
 
     python saboteur.py POINT N yellowtor-arguments…
 

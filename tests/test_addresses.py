@@ -163,6 +163,22 @@ def test_more_contradiction_never_raises_confidence(at, part):
     assert confidence(ASKED, [place(**country, **worse)]) <= confidence(ASKED, [place(**country, **better)])
 
 
+PLACES = st.lists(
+    st.fixed_dictionaries({p: st.integers(0, len(t) - 1) for p, t in WORSE.items()}), min_size=2, max_size=4
+)
+
+
+@given(PLACES, st.sampled_from(sorted(WORSE)))
+def test_the_best_of_several_never_loses_by_agreeing_more(places, part):
+    there = [place(47 + at, country="", **{p: WORSE[p][i] for p, i in one.items()}) for at, one in enumerate(places)]
+    found = judge(ASKED, frozenset(), Kind.ANSWERED, "", there, Thresholds(100.0, 0.9))
+    at = there.index(found.candidate) if found.candidate else 0
+    assume(found.candidate and places[at][part])
+    better = places[at] | {part: places[at][part] - 1}
+    there[at] = place(47 + at, country="", **{p: WORSE[p][i] for p, i in better.items()})
+    assert confidence(ASKED, there) >= found.confidence.value
+
+
 CANDIDATES = st.lists(
     st.builds(
         place, st.sampled_from([47.5, 47.5004, 47.6, 48.0]), level=st.sampled_from([Level.BUILDING, Level.SEGMENT, Level.ADDRESS_AREA]),

@@ -232,7 +232,7 @@ def test_a_database_that_may_only_be_read_is_told_before_anything_is_asked(base)
 
 
 def check_mistakes(base, mistakes):
-    """Each mistake in the job is told, and nothing is sent or written."""
+    """The program names each mistake in the job; nothing is sent or written."""
     text = base.path("job.toml").read_text()
     for old, new, message in mistakes:
         base.path("job.toml").write_text(text)

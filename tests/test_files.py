@@ -22,7 +22,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_stat
 from yellowtor.contracts.table import LEAVE
 from yellowtor.tables.text.delimited import DelimitedTable
 
-ORDINARY = 65_534  # nobody's number
+ORDINARY = 65_534  # the number of the user `nobody`
 
 CELLS = st.text(st.sampled_from("ab7é ,;\t'\"\r\n=-\ufeff"), max_size=5)
 NAMES = st.sampled_from(["Id", "", " ", "Town ", "town", "Lat", "7", "é", "\ufeff"])

@@ -1,4 +1,4 @@
-"""What services bear and people allow: paces that are learned, limits that are told, caps, how long replies are kept."""
+"""What services bear and people allow: learned paces, limits in replies, caps, how long replies are kept."""
 
 import sqlite3
 

@@ -1,4 +1,4 @@
-"""The plan and the run: what is told before is what happens, by the stand-in's own count."""
+"""The plan and the run: the run does what the plan says, by the stand-in's own count."""
 
 import json
 import re

@@ -12,7 +12,7 @@ from conftest import Ledger, real_addresses
 
 @pytest.fixture
 def shared(small, postgres, tmp_path):
-    """shared(n) is a job of so many records on a ledger that others may name too."""
+    """shared(n) is a job with n records on a ledger that other jobs may use too."""
 
     def make(count, **manners):
         job = small(real_addresses(count), **manners)

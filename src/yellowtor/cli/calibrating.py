@@ -3,15 +3,17 @@
 import json
 from collections.abc import Sequence
 from datetime import UTC
+from functools import partial
 from pathlib import Path
 
 from rich.table import Table
 from rich.text import Text
 
 from yellowtor.answers.judging.calibrating import LEAST, bins
-from yellowtor.cli.console import short, stderr, stdout, write_out
+from yellowtor.cli.console import note, short, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.errors import BadJob
+from yellowtor.filelocks import locked
 from yellowtor.run.calibrate import ServiceCalibration, calibrate
 from yellowtor.run.jobs.job import Job
 from yellowtor.settings import read_settings
@@ -34,7 +36,8 @@ def calibrate_command(path: Path, *, png: Path | None, dry_run: bool, as_json: b
     learned = {one.service: one.calibration for one in found if one.calibration is not None}
     to = folder / (job.judge.calibration or f"{path.stem}-calibration.json")
     if learned and not dry_run:
-        write_calibrations(to, learned, CLOCK.now().astimezone(UTC).date().isoformat())
+        with locked([to], partial(note, stderr())):  # jobs may share the file
+            write_calibrations(to, learned, CLOCK.now().astimezone(UTC).date().isoformat())
     if png:
         _draw(found, png)
     if as_json:

@@ -16,7 +16,7 @@ from yellowtor.contracts.clock import Clock
 from yellowtor.ledger.accounts.account import Accounts
 from yellowtor.ledger.accounts.service_account import AccountTerms, ServiceAccount
 from yellowtor.ledger.storage.instants import stamp
-from yellowtor.ledger.storage.open_store import open_store
+from yellowtor.ledger.storage.open_store import open_to_read
 from yellowtor.ledger.storage.schema import asking, job, question, request, run
 from yellowtor.ledger.storage.store import Store
 
@@ -91,9 +91,5 @@ class SqlUsageBook:
 @contextmanager
 def open_usage(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlUsageBook]:
     """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
-    store = open_store(where, clock)
-    try:
-        known = store.connection.execute(select(job.c.id).where(job.c.path == str(whose))).scalar()
-        yield SqlUsageBook(store, known or 0)
-    finally:
-        store.close()
+    with open_to_read(where, whose, clock) as (store, job_id):
+        yield SqlUsageBook(store, job_id)

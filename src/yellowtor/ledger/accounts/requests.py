@@ -64,6 +64,12 @@ AT_ONCE = 1_000
 LATELY = 200  # requests that tell how long a reply takes
 
 
+def kept_reply_to(store: Store, question_key: str) -> tuple[Reply, str] | None:
+    """The kept reply to a question and when it came (ISO 8601, UTC), if there is one."""
+    row = store.connection.execute(select(reply).where(reply.c.question_key == question_key)).first()
+    return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
+
+
 class SqlRequestBook:
     """The requests of one run to one service."""
 
@@ -189,9 +195,7 @@ class SqlRequestBook:
 
     def kept(self, question_key: str) -> tuple[Reply, str] | None:
         """The kept reply to this question and when it came, if there is one."""
-        query = select(reply).where(reply.c.question_key == question_key)
-        row = self._store.connection.execute(query).first()
-        return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
+        return kept_reply_to(self._store, question_key)
 
     def tickets(self, question_keys: Sequence[str]) -> dict[str, Ticket]:
         """The tickets that these questions have from earlier."""

@@ -1,7 +1,5 @@
 """What the ledger knows of single records: their answers, requests and replies, and the pinned ones. It only reads."""
 
-import json
-import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from itertools import chain
@@ -14,9 +12,10 @@ from yellowtor.answers.ledger_rows import Answer, PinnedSubject, RequestMade, Wo
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.position import Position
+from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
-from yellowtor.ledger.storage.open_store import open_store
-from yellowtor.ledger.storage.schema import address, job, pin, reply, request, work
+from yellowtor.ledger.storage.open_store import open_to_read
+from yellowtor.ledger.storage.schema import address, pin, request, work
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_subject
 
@@ -45,8 +44,7 @@ class SqlRecordBook:
 
     def kept(self, question_key: str) -> tuple[Reply, str] | None:
         """The kept reply to this question and when it came, if there is one."""
-        row = self._store.connection.execute(select(reply).where(reply.c.question_key == question_key)).first()
-        return row and (Reply(row.status, json.loads(row.headers), zlib.decompress(row.body)), row.received_at)
+        return kept_reply_to(self._store, question_key)
 
     def pinned(self) -> Iterator[PinnedSubject]:
         """The records of the job that a person has placed, each address once."""
@@ -68,9 +66,5 @@ class SqlRecordBook:
 @contextmanager
 def open_records(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlRecordBook]:
     """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
-    store = open_store(where, clock)
-    try:
-        known = store.connection.execute(select(job.c.id).where(job.c.path == str(whose))).scalar()
-        yield SqlRecordBook(store, known or 0)
-    finally:
-        store.close()
+    with open_to_read(where, whose, clock) as (store, job_id):
+        yield SqlRecordBook(store, job_id)

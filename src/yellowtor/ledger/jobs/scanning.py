@@ -49,7 +49,7 @@ TAKE = f"""UPDATE work SET place = s.place,
     held = CASE WHEN {GONE} THEN NULL ELSE work.held END,
     held_hash = CASE WHEN {GONE} THEN s.raw_hash ELSE work.held_hash END
     FROM scanned s WHERE s.place >= ? AND work.job_id = ? AND work.key = {{first}}s.key
-    AND (work.place IS DISTINCT FROM s.place OR ({GONE}))"""  # noqa: S608 - our own words; go by the records' index first
+    AND (work.place IS DISTINCT FROM s.place OR ({GONE}))"""  # noqa: S608 - our own words; the records' index is used first
 # The records of a job in these places of its last scan, as they were.
 AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
     WHERE job_id = ? AND place > ? AND place <= ? ORDER BY place"""

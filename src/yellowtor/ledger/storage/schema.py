@@ -147,7 +147,7 @@ LEFT_OPEN = question.c.left_open.is_not(None)
 Index("question_left_open", question.c.key, sqlite_where=LEFT_OPEN, postgresql_where=LEFT_OPEN)
 Index("question_address", question.c.address_id, question.c.asking_id)
 
-# What a service has taken and not replied to yet: its ticket, and which of so many questions of one request it was.
+# What a service has taken and not replied to yet: its ticket, and which of how many questions in one request it was.
 ticket = Table(
     "ticket",
     metadata,

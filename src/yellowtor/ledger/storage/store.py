@@ -49,7 +49,7 @@ class LedgerGone(LedgerTrouble):
 
 
 class Store(ABC):
-    """An open ledger. `index_first` goes before a column that a join is to go by first."""
+    """An open ledger. `index_first` precedes the column whose index a join uses first."""
 
     name: str
     connection: Connection

@@ -22,7 +22,7 @@ class Gate:
     def __init__(self, pace: Pace, clock: Clock) -> None:
         self._clock = clock
         rate = pace.per_second
-        most = math.ceil(rate) if rate else 0  # so many in most / rate seconds: a second where the rate is whole
+        most = math.ceil(rate) if rate else 0  # at most these in most / rate seconds (1 s for whole rates)
         self._sent: deque[float] = deque(maxlen=most + pace.burst - 1 if rate else 0)
         self._span = most / rate + SLACK_S / 2 if rate else 0.0
         self._left: deque[float] = deque(maxlen=LATELY)
@@ -67,7 +67,7 @@ class Gate:
 
     def _room_for(self, units: int) -> float:
         """The instant from which this many more are allowed."""
-        before = len(self._sent) + units - (self._sent.maxlen or math.inf)  # so many must be a second old
+        before = len(self._sent) + units - (self._sent.maxlen or math.inf)  # these must be 1 s old
         return self._sent[min(int(before), len(self._sent)) - 1] + self._span if before > 0 and self._sent else 0.0
 
     def heard(self, left_at: float) -> None:

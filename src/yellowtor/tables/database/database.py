@@ -132,7 +132,7 @@ class DatabaseTable:
                     on_written(writing.result())
 
     def refresh(self) -> bool:
-        """Columns go by their names, in each statement."""
+        """Each statement names its columns."""
         return False
 
     def fingerprint(self) -> str:
