@@ -30,8 +30,6 @@ class Vocabulary:
     po_box: re.Pattern[str]
     marked: frozenset[str]
     boxed: frozenset[str]
-    number_sign: frozenset[str]
-    number_suffix: frozenset[str]
     saint: frozenset[str]
     connecting: frozenset[str]
     place_kind: frozenset[str]
@@ -61,7 +59,7 @@ def vocabulary() -> Vocabulary:
     )
 
 
-_SETS = ("unit", "unit_side", "floor", "number_sign", "number_suffix", "saint", "connecting", "place_kind")
+_SETS = ("unit", "unit_side", "floor", "saint", "connecting", "place_kind")
 
 
 @cache

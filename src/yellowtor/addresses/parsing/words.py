@@ -66,19 +66,13 @@ def words_of(text: str) -> tuple[str, ...]:
 
 
 @lru_cache(maxsize=50_000)
-def street_name(text: str) -> StreetName:
-    """The parts of a street's name.
+def street_of(texts: tuple[str, ...]) -> StreetName:
+    """The parts of a street's name that is these words.
 
-    >>> name = street_name("N. Kelpstr.")
+    >>> name = street_of(("n", "kelpstr"))
     >>> [one.text for one in name.core], name.kinds, name.direction
     (['kelp'], frozenset({'street'}), 'n')
     """
-    return street_of(words_of(text))
-
-
-@lru_cache(maxsize=50_000)
-def street_of(texts: tuple[str, ...]) -> StreetName:
-    """The parts of a street's name that is these words."""
     known = vocabulary()
     words = [one for text in texts for one in _split_attached(text)]
     direction = ""
@@ -143,13 +137,8 @@ def _split_attached(text: str) -> tuple[str, ...]:
 
 
 @lru_cache(maxsize=50_000)
-def place_words(text: str) -> tuple[Word, ...]:
-    """The words that name a town, district or region; words such as `city of` are left out if others remain."""
-    return place_of(words_of(text))
-
-
-@lru_cache(maxsize=50_000)
 def place_of(texts: tuple[str, ...]) -> tuple[Word, ...]:
+    """The words that name a town, district or region; words such as `city of` are left out if others remain."""
     known = vocabulary()
     kept = [
         one for one in texts if not (one in known.connecting or one in known.place_kind or any(map(str.isdigit, one)))
