@@ -1,6 +1,8 @@
 """The surface: help, docs, settings' messages, exit codes; and the page as a browser shows it."""
 
 import ast
+import doctest
+import importlib
 import json
 import os
 import re
@@ -285,3 +287,12 @@ def test_the_page_shows_its_markers_and_opens_one_with_no_network(example, tmp_p
     assert "Refused to" not in shown.stderr
     assert "Uncaught" not in shown.stderr
     assert json.dumps(doubtful["Id"]) in dom
+
+
+def test_the_examples_in_docstrings_hold():
+    source = ROOT / "src"
+    found = [path for path in source.rglob("*.py") if ">>> " in path.read_text(encoding="utf-8")]
+    names = [".".join(path.relative_to(source).with_suffix("").parts) for path in found]
+    results = {name: doctest.testmod(importlib.import_module(name)) for name in names}
+    assert len(results) >= 5
+    assert {name: result for name, result in results.items() if result.failed} == {}

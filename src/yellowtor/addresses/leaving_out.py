@@ -15,6 +15,7 @@ _LOOSE = (
     (re.compile(r"[(\[]\s*[)\]]"), " "),
     (re.compile(r"\s+[-–—]{1,2}\s*(?=$|[,;])"), ""),
     (re.compile(r"\s*([,;])(?:\s*[,;])+"), r"\1"),
+    (re.compile(r"[,;]\s*(?=[(\[])"), " "),
     (re.compile(r"\s+"), " "),
     (re.compile(r"\s+([,;])"), r"\1"),
 )
