@@ -1,11 +1,12 @@
 """What people see of a confidence: its story, its causes, the rules of the job, and its calibration."""
 
+import gzip
 import json
 import sqlite3
 from contextlib import closing
 
 import pytest
-from conftest import real_addresses
+from conftest import real_addresses, write_csv
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -53,6 +54,36 @@ def test_the_coarsest_level_is_the_jobs_and_no_part_of_must_agree_is_contradicte
     job.edit("job.toml", ('level = "entrance"', 'must_agree = ["house"]'))
     assert "must_agree" in job.run("run", "job.toml", code=3).stderr
     assert job.service.requests == 2
+
+
+def test_the_other_records_tell_of_a_service_that_answers_one_point_for_many_streets(small, tmp_path):
+    """A house each in twelve streets of one town: five at one point, one far away, the others where they belong."""
+    points = dict.fromkeys(("Karl Row", "Osten Lane", "Pib Street", "Quill Road", "Zum Avenue"), (47.5, -29.0))
+    near = ("Amber Row", "Bristle Lane", "Dove Street", "Elm Road", "Fir Avenue", "Gull Close")
+    points |= {name: (47.5, -29.01 + at / 1000) for at, name in enumerate(near)} | {"Hazel Row": (47.5, -27.5)}
+    head = "number,street,town,postcode,region,country,country_code,lat,lon"
+    lines = [f"4,{name},Holm,00112,Vest,Brænadûn Isles,XT,{lat},{lon}" for name, (lat, lon) in points.items()]
+    (tmp_path / "addresses.csv.gz").write_bytes(gzip.compress("\n".join([head, *lines, ""]).encode()))
+    towns = "name,region,country,country_code,lat,lon,population\nHolm,Vest,Brænadûn Isles,XT,47.5,-29.0,900\n"
+    (tmp_path / "towns.csv").write_text(towns)
+    rows = [[name, f"4 {name.replace('Hazel', 'Hasel')}", "Holm", "00112"] for name in points]
+    job = small(rows[:3], gazetteer=tmp_path)
+    assert job.summary()["outcomes"]["placed"] == 3, "as long as they are few"
+    write_csv(job.path("records.csv"), rows)
+    summary = job.summary()
+    assert [(d["cause"], d["records"]) for d in summary["doubts"]] == [
+        ("one point for many", 5),
+        ("far from its town", 1),
+    ]
+    story = " ".join(job.run("explain", "job.toml", "Karl Row").stdout.split())
+    assert "the service answers this point for 5 different streets" in story
+    assert "Without this it would be placed" in story
+    assert "km from the other records" in job.run("explain", "job.toml", "Hazel Row").stdout
+    before = job.path("placed.csv").read_bytes()
+    assert job.summary()["requests"]["sent"] == 0
+    assert job.path("placed.csv").read_bytes() == before
+    job.edit("job.toml", ("tolerance_m = 50", "tolerance_m = 5000"))
+    assert [d["cause"] for d in job.summary()["doubts"]] == ["far from its town"], "one point is near enough to all"
 
 
 def test_what_is_left_out_is_not_sent_and_preview_shows_what_was_found(small):

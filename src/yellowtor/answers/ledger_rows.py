@@ -139,12 +139,15 @@ class KeptReply(NamedTuple):
 class Unjudged(NamedTuple):
     """A subject that today's thresholds have not judged. `address` is the ledger's number of it.
 
-    replies are by the service's name, one for each service that can be asked; None if it has not replied yet.
+    replies are by the service's name, one for each service that can be asked; None if it has not replied yet. streets
+    and away_m are what the other records say of its answer.
     """
 
     address: int
     subject: Subject
     replies: Mapping[str, KeptReply | None]
+    streets: int = 0
+    away_m: float = 0.0
 
 
 class Judged(NamedTuple):
@@ -152,7 +155,7 @@ class Judged(NamedTuple):
 
     parts are those of the matched address, and the description's own fields. reply_id is the reply behind the
     judgement, newest the newest reply that was considered; enough: no other service need be asked. cause is the
-    heaviest reason for doubt, by its name.
+    heaviest reason for doubt, by its name; town is a key that the records of one town share.
     """
 
     address: int
@@ -169,6 +172,7 @@ class Judged(NamedTuple):
     parts: Mapping[str, str]
     reasons: Sequence[Reason]
     cause: str
+    town: str
 
 
 class CauseCount(NamedTuple):

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.judging.explaining import Explanation, explain
+from yellowtor.answers.judging.other_records import ALONE, OtherRecords
 from yellowtor.answers.judging.thresholds import Calibration, Thresholds
 from yellowtor.answers.ledger_rows import Answer, RequestMade
 from yellowtor.answers.replies.reading import Read
@@ -57,11 +58,19 @@ def explain_record(
         for service in services
     }
     name, cells, subject, why_not = find_record(job, table, key)
-    asked = [] if why_not else [_from(service, subject, book, thresholds[service.name]) for service in services]
-    return Story(key, name, cells, subject, why_not, asked, book.answer(key_as_shown(key)))
+    stored = key_as_shown(key)
+    answer = book.answer(stored)
+    others = {answer.service: OtherRecords(*book.others(stored))} if answer else {}
+    asked = [
+        _from(service, subject, book, thresholds[service.name], others.get(service.name, ALONE))
+        for service in ([] if why_not else services)
+    ]
+    return Story(key, name, cells, subject, why_not, asked, answer)
 
 
-def _from(service: Service, subject: Subject, book: RecordBook, thresholds: Thresholds) -> FromService:
+def _from(
+    service: Service, subject: Subject, book: RecordBook, thresholds: Thresholds, others: OtherRecords
+) -> FromService:
     question = service.asking.question_key(subject_key(subject))
     requests = book.requests(question)
     kept = book.kept(question)
@@ -71,5 +80,5 @@ def _from(service: Service, subject: Subject, book: RecordBook, thresholds: Thre
     read = service.read(reply)
     explanation = None
     if read.kind.is_answer and read.candidates and isinstance(subject, Address):
-        explanation = explain(subject, read.candidates, thresholds)
+        explanation = explain(subject, read.candidates, thresholds, others)
     return FromService(service.name, requests, received_at, read, explanation)

@@ -33,13 +33,13 @@ class Cluster:
             return False
 
 
-def cluster_of(positions: Sequence[Position]) -> Cluster | None:
-    """Where most of these positions lie; None where there are too few to tell."""
+def cluster_of(positions: Sequence[Position], least_m: float = LEAST_M) -> Cluster | None:
+    """Where most of these positions lie; None where there are too few to tell. Nothing nearer than least_m is far."""
     if len(positions) < LEAST:
         return None
     middle = _middle(positions)
     distances = sorted(distance_m(middle, position) for position in positions)
-    return Cluster(middle, max(LEAST_M, TIMES * distances[3 * len(distances) // 4]))
+    return Cluster(middle, max(least_m, TIMES * distances[3 * len(distances) // 4]))
 
 
 def area_of(positions: Sequence[Position]) -> Area | None:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 from yellowtor.answers.judging.features import Feature
 
 RIVALS, NO_COUNTRY, OUTSIDE, COARSE = "several places", "no country", "outside the area", "too coarse"
+ONE_POINT, FAR = "one point for many", "far from its town"
 
 
 class Cause(NamedTuple):
@@ -83,6 +84,14 @@ CAUSES: Mapping[str, Cause] = {
         ("rivals",),
     ),
     OUTSIDE: Cause("the point lies outside the job's area", "check the address, or judge.area"),
+    ONE_POINT: Cause(
+        "the service answers one point for many different streets",
+        "it does not know these addresses: ask another service too, or pin them",
+    ),
+    FAR: Cause(
+        "the point is far from the other records of its town",
+        "check town and postcode, and add a region or a country",
+    ),
     "distance": Cause("no address is near enough", "check the position, or raise judge.tolerance_m"),
 }
 OTHER = Cause("several small differences together", "look at one of them: yellowtor explain JOB KEY")

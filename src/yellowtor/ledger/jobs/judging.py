@@ -24,6 +24,7 @@ from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.ledger.jobs.comparing import SqlComparisonBook
 from yellowtor.ledger.jobs.judged_rows import (
     READERS,
     found_row,
@@ -69,6 +70,7 @@ class SqlJudgeBook:
         self._store = store
         self._job = job_id
         self._askings = askings
+        self.comparison = SqlComparisonBook(store, job_id)
         self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
         self._known_pins: dict[int, Pin] | None = None
@@ -89,8 +91,14 @@ class SqlJudgeBook:
             last = end
             if rows:
                 yield [
-                    Unjudged(number, read_subject(parts), {services[row[2]]: kept_reply(row[3:]) for row in rows_of})
-                    for (number, parts), rows_of in groupby(rows, key=itemgetter(0, 1))
+                    Unjudged(
+                        number,
+                        read_subject(parts),
+                        {services[row[4]]: kept_reply(row[5:]) for row in rows_of},
+                        streets or 0,
+                        away_m or 0.0,
+                    )
+                    for (number, parts, streets, away_m), rows_of in groupby(rows, key=itemgetter(0, 1, 2, 3))
                 ]
 
     def _unjudged_query(self, judgement_key: str, readings: Mapping[str, str]) -> Select[Any]:
@@ -104,6 +112,8 @@ class SqlJudgeBook:
             select(
                 stale.c.id,
                 address.c.parts,
+                stale.c.streets,
+                stale.c.away_m,
                 question.c.asking_id,
                 reply.c.id,
                 reply.c.kind,
@@ -133,7 +143,11 @@ class SqlJudgeBook:
         judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
         newest = func.max(reply.c.id)
         return (
-            select(mine.c.address_id.label("id"))
+            select(
+                mine.c.address_id.label("id"),
+                func.max(answer.c.streets).label("streets"),
+                func.max(answer.c.away_m).label("away_m"),
+            )
             .select_from(
                 mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
             )

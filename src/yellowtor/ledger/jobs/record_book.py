@@ -15,7 +15,7 @@ from yellowtor.contracts.position import Position
 from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.storage.open_store import open_to_read
-from yellowtor.ledger.storage.schema import address, pin, request, work
+from yellowtor.ledger.storage.schema import address, answer, pin, request, work
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_subject
 
@@ -36,6 +36,13 @@ class SqlRecordBook:
         """How the record with this key stands; None if the ledger does not know it."""
         wanted = {"matched", "reasons", "level", "basis", "service", "asked_at", "parts"}
         return SqlJudgeBook(self._store, self._job, {}).answers([key], wanted).get(key)
+
+    def others(self, key: str) -> tuple[int, float]:
+        """What the job's other records say of the answer to the record with this key; zeros if nothing."""
+        mine = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id)
+        query = select(answer.c.streets, answer.c.away_m).select_from(work.join(answer, mine))
+        found = self._store.connection.execute(query.where(work.c.job_id == self._job, work.c.key == key)).first()
+        return (found[0], found[1]) if found else (0, 0.0)
 
     def requests(self, question_key: str) -> Sequence[RequestMade]:
         """The requests about a question, the first one first."""

@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 11
+VERSION = 12
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -218,6 +218,9 @@ answer = Table(
     Column("parts", Text, nullable=False),  # JSON: of the matched address
     Column("reasons", Text, nullable=False),  # JSON
     Column("cause", Text, nullable=False, server_default=""),  # the heaviest of them in a word
+    Column("town", Text, nullable=False, server_default=""),  # a key: equal for the records of one town
+    Column("streets", Integer, nullable=False, server_default="0"),  # with the same point, as the job's records show
+    Column("away_m", Float, nullable=False, server_default="0"),  # from the other records of the town, likewise
     sqlite_with_rowid=False,
 )
 

@@ -3,13 +3,14 @@
 Candidates are read from a stored reply once for each set of reading rules. Nothing is sent.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
 
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.judging.judgement import Judgement, judge, judgement_key
+from yellowtor.answers.judging.other_records import OtherRecords, among_others, town_key
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
 from yellowtor.answers.judging.thresholds import Calibration, Thresholds
@@ -23,6 +24,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import WRITTEN_DECIMALS
 from yellowtor.contracts.subject import AskedPosition, Subject
+from yellowtor.run.phases.comparing import compare
 from yellowtor.run.ports import JudgeBook, Service
 
 Found = list[ReadAs]
@@ -75,13 +77,20 @@ class Judging:
         for service in self._services.values() if not self._drifts else ():
             earlier = book.answers_before(service.name, service.reading_key, SAMPLE)
             self._drifts[service.name] = Drift(service.name, earlier)
-        for page in islice(book.unjudged(self.key, self._readings), pages):
+        for judged in islice(self._pages(book), pages):
+            if pages is None:
+                self._advanced(judged)
+        if pages is None:
+            if not self._in_reverse and compare(book.comparison):
+                sum(self._pages(book))
+            book.note_all_judged(self.key)
+
+    def _pages(self, book: JudgeBook) -> Iterator[int]:
+        """Judge page by page; the number of addresses of each."""
+        for page in book.unjudged(self.key, self._readings):
             found: Found = []
             book.put_judged([self._judge(item, found) for item in page], self.key, found)
-            if pages is None:
-                self._advanced(len(page))
-        if pages is None:
-            book.note_all_judged(self.key)
+            yield len(page)
 
     def _judge(self, item: Unjudged, found: Found) -> Judged:
         """The judgement of an address; candidates that had to be read for it are added to found."""
@@ -94,7 +103,10 @@ class Judging:
         silent = [name for name in self._services if name in item.replies and name not in judged]
         settled = settle(judged, silent, self._rules.ask_next, self._rules.thresholds, compares=not self._in_reverse)
         ids = {name: reply.id for name, reply in replies}
-        return _kept(item.address, ids[settled.service], max(ids.values()), settled)
+        others = OtherRecords(item.streets, item.away_m)
+        if any(others):
+            settled = settled._replace(judgement=among_others(settled.judgement, others, self._rules.thresholds))
+        return _kept(item, ids[settled.service], max(ids.values()), settled)
 
     def _judgement(self, service: str, asked: Subject, read: Read) -> Judgement:
         try:
@@ -136,13 +148,13 @@ def judge_reply(asked: Subject, context: frozenset[str], read: Read, thresholds:
     return judge(asked, context, read.kind, read.message, read.candidates, thresholds)
 
 
-def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
+def _kept(item: Unjudged, reply_id: int, newest: int, settled: Settled) -> Judged:
     judgement = settled.judgement
     candidate = judgement.candidate
     confidence = judgement.confidence
     position = candidate.position if candidate else None
     return Judged(
-        address=address,
+        address=item.address,
         reply_id=reply_id,
         newest=newest,
         enough=settled.enough,
@@ -156,6 +168,7 @@ def _kept(address: int, reply_id: int, newest: int, settled: Settled) -> Judged:
         parts=_parts(candidate) if candidate else NO_PARTS,
         reasons=judgement.reasons,
         cause=judgement.cause,
+        town=town_key(item.subject),
     )
 
 
