@@ -160,12 +160,15 @@ class Example:
         return {row[0]: dict(zip(rows[0], row, strict=True)) for row in rows[1:]}
 
 
-def lay_out(folder, service, data=DATA, *, paced=False):
-    """The demo's job in a folder; without a pace, unless the test is about it."""
+def lay_out(folder, service, data=DATA, *, paced=False, looks=False):
+    """The demo's job in a folder; without a pace, and the looks of its markers, unless the test is about them."""
     folder.mkdir(parents=True, exist_ok=True)
     for name in ("job.toml", "stand-in.toml", "cabinets.xlsx", "coast.geojson", "roads.geojson"):
         shutil.copyfile((DATA if name.endswith(".toml") else data) / name, folder / name)
     example = Example(folder, service)
+    if not looks:
+        text = re.sub(r"(?m)^(to = \[|columns = \[).*\n", "", example.path("job.toml").read_text())
+        example.path("job.toml").write_text(text[: text.index("\n[[markers.looks]]")])
     if not paced:
         example.edit("stand-in.toml", ("per_second = 40\n", ""))
     return example
@@ -175,8 +178,8 @@ def lay_out(folder, service, data=DATA, *, paced=False):
 def example(tmp_path, serve):
     """example(per_day=…) is the demo's job and a stand-in with such manners."""
 
-    def make(*, paced=False, **manners):
-        return lay_out(tmp_path / "example", serve(**manners), paced=paced)
+    def make(*, paced=False, looks=False, **manners):
+        return lay_out(tmp_path / "example", serve(**manners), paced=paced, looks=looks)
 
     return make
 

@@ -192,7 +192,7 @@ def test_a_key_may_have_several_columns_and_the_answers_a_table_of_their_own(bas
     base.edit("job.toml", ('table = "sites"', 'table = "units"'))
     assert base.summary()["scan"]["new"] == 20
     assert base.sql("SELECT count(*) FROM units WHERE lat IS NOT NULL AND lon IS NOT NULL") == [(20,)]
-    assert '"id": "south / 3"' in base.path("cabinets.geojson").read_text()
+    assert '"id":"south / 3"' in base.path("cabinets.geojson").read_text()
     before = base.sql("SELECT * FROM units ORDER BY part, nr")
     query = "SELECT u.*, 12 AS i FROM units u WHERE part LIKE 's%' AND '08:30' <> ':8'"
     base.edit(

@@ -6,7 +6,6 @@ import importlib
 import json
 import os
 import re
-import shutil
 import subprocess
 import sys
 from collections import Counter
@@ -247,46 +246,6 @@ def test_a_log_has_a_line_for_each_request_and_decision_and_no_key(small):
     assert "is not a log" in job.run("run", "job.toml", "--log", "records.csv", code=3).stderr
     job.run("run", "job.toml", "--log", "run.log")
     job.run("run", "job.toml", "--log", "/dev/full")
-
-
-CHROMIUM = shutil.which("chromium")
-
-
-@pytest.mark.skipif(not CHROMIUM, reason="no Chromium on this machine")
-def test_the_page_shows_its_markers_and_opens_one_with_no_network(example, tmp_path):
-    job = example()
-    summary = job.summary()
-    doubtful = next(row for row in job.rows().values() if row["Outcome"] == "doubtful")
-    page = job.path("cabinets.html")
-    options = [
-        "--headless",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-sync",
-        "--disable-component-update",
-        "--virtual-time-budget=4000",
-        "--window-size=1280,800",
-        "--dump-dom",
-        "--enable-logging=stderr",
-    ]
-    command = [CHROMIUM, *options, "--host-resolver-rules=MAP * ~NOTFOUND", f"--user-data-dir={tmp_path / 'profile'}"]
-    shown = subprocess.run([*command, f"{page.as_uri()}#{doubtful['Id']}"], capture_output=True, text=True, timeout=90)
-    dom, script_free = shown.stdout, re.sub(r"<(script|style)>.*?</\1>", "", shown.stdout, flags=re.DOTALL)
-    counts = summary["outcomes"]
-    for outcome in ("placed", "kept", "doubtful"):
-        assert script_free.count(f"leaflet-marker-icon marker {outcome}") == counts[outcome], shown.stderr[-2000:]
-    assert script_free.count("<li><button data-key=") == summary["records"]
-    popup = script_free[script_free.index('class="popup"') :]
-    for text in ("doubtful", doubtful["Matched address"], "(estimate)", "<li>", "Places: the stand-in"):
-        assert text in popup
-    assert script_free.count('aria-current="true"') == 1
-    assert "<path" in script_free, "how far the place may lie off is drawn"
-    assert not re.search(r"(?:src|href)=[\"']?https?:", page.read_text().replace('<a href="https://leafletjs', ""))
-    assert "Refused to" not in shown.stderr
-    assert "Uncaught" not in shown.stderr
-    assert json.dumps(doubtful["Id"]) in dom
 
 
 def test_the_examples_in_docstrings_hold():

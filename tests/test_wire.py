@@ -24,8 +24,6 @@ from yellowtor.cli.console import Progress, duration, stderr
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.position import Area, Position, distance_m
 from yellowtor.errors import BadJob, KeyRefused
-from yellowtor.markers.geojson import geojson_file
-from yellowtor.markers.page import page_file
 from yellowtor.services.description import Description
 from yellowtor.services.http import LARGEST, HttpService
 from yellowtor.services.request_maker import Wishes
@@ -169,35 +167,6 @@ def test_the_stand_in_behaves_as_services_do(serve):
     assert ask("Zwark Prospect, Xyphoria, XT", address=free)[1]["places"][0]["precision"] == "nation"
     assert ask(" ", address=free)[0] == 400
     assert (status, service.counters()["by_kind"]) == (200, {"key": 1, "too fast": 1})
-
-
-RECORD = {
-    "key": "A&1", "name": '</script><b onclick="x">', "outcome": "doubtful", "lat": 47.5, "lon": -28.5, "asked": "=1 <i>",
-    "matched": "\u2028", "level": "building", "confidence": 0.5, "basis": "estimate", "reasons": ["<u>"],
-}  # fmt: skip
-
-
-def test_no_text_of_a_record_ends_a_script_or_becomes_markup(tmp_path, monkeypatch):
-    monkeypatch.setattr("yellowtor.markers.page.MOST", 2)
-    with page_file(tmp_path / "p.html", "T <1>", "© <me>", []) as page:
-        for _ in range(5):
-            page.add(RECORD)
-    html = (tmp_path / "p.html").read_text(encoding="utf-8")
-    assert "5 records; the first 2 are shown" in html
-    assert "<title>T &lt;1&gt;</title>" in html
-    for danger in ("</script><b", "<u>", "=1 <i>", "© <me>"):
-        assert danger not in html
-    assert html.count("<script>") == html.count("</script>") == 3
-
-
-def test_geojson_of_nothing_is_still_geojson_and_a_failure_leaves_the_old_file(tmp_path):
-    with geojson_file(tmp_path / "m.geojson", "") as file:
-        file.add(RECORD | {"lat": None, "lon": None})
-    assert json.loads((tmp_path / "m.geojson").read_text()) == {"type": "FeatureCollection", "features": []}
-    with pytest.raises(KeyError), geojson_file(tmp_path / "m.geojson", "") as file:
-        file.add({"lat": 1})
-    assert json.loads((tmp_path / "m.geojson").read_text())["features"] == []
-    assert [p.name for p in tmp_path.iterdir()] == ["m.geojson"]
 
 
 @given(st.floats(-90, 90), st.floats(-180, 180), st.floats(-90, 90), st.floats(-180, 180))

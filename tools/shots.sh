@@ -1,9 +1,9 @@
 #!/usr/bin/env bash
 # Retakes the pictures in docs/screenshots/ from the demo's data: a terminal of 142 x 44, a page of 1280 x 800.
-# Needs, from Debian: chromium xvfb xterm imagemagick fonts-dejavu-core
+# Needs, from Debian: chromium xvfb xterm imagemagick poppler-utils fonts-dejavu-core
 set -euo pipefail
 cd "$(dirname "$0")/.."
-for need in chromium Xvfb xterm import; do
+for need in chromium Xvfb xterm import pdftoppm; do
   command -v "$need" >/dev/null || { echo "shots: $need is missing" >&2; exit 2; }
 done
 out=$PWD/docs/screenshots
@@ -29,9 +29,9 @@ shoot_terminal() { # NAME SECONDS COMMAND: the picture is taken when the command
   wait "$term" "$screen" 2>/dev/null || true
 }
 
-shoot_page() { # FILE ADDRESS
+shoot_page() { # FILE ADDRESS [SIZE]
   chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-sync \
-  --disable-component-update --hide-scrollbars --user-data-dir="$work/profile" --window-size=1280,800 \
+  --disable-component-update --hide-scrollbars --user-data-dir="$work/profile" --window-size="${3:-1280,800}" \
   --virtual-time-budget=4000 --screenshot="$1" "$2" >/dev/null 2>&1
 }
 
@@ -39,15 +39,18 @@ shoot_terminal run-live 4 'yellowtor demo'
 rm -rf yellowtor-demo
 shoot_terminal demo 60 'yellowtor demo'
 shoot_page "$out/page.png" "file://$work/yellowtor-demo/cabinets.html"
-doubtful=$(grep -o '"id": "[^"]*", "geometry": [^}]*}, "properties": [^}]*"outcome": "doubtful"[^}]*Tarrock' yellowtor-demo/cabinets.geojson | cut -d'"' -f4)
+doubtful=$(python -c 'import json; print(next(f["id"] for f in json.load(open("yellowtor-demo/cabinets.geojson"))["features"] if f["properties"]["outcome"] == "doubtful" and "Tarrock" in f["properties"]["asked"]))')
 shoot_page "$out/popup.png" "file://$work/yellowtor-demo/cabinets.html#$doubtful"
+cp yellowtor-demo/cabinets.png "$out/map.png"
+shoot_page "$out/phone.png" "file://$work/yellowtor-demo/cabinets.html" 500,800
+chromium --headless --no-sandbox --disable-gpu --no-pdf-header-footer --user-data-dir="$work/profile" --virtual-time-budget=4000 \
+  --print-to-pdf=print.pdf "file://$work/yellowtor-demo/cabinets.html" >/dev/null 2>&1
+pdftoppm -r 75 -f 1 -l 2 -png print.pdf printed && convert printed-*1.png printed-*2.png -bordercolor '#9aa5ad' -border 12 +append "$out/print.png"
 yellowtor stand-in >/dev/null 2>&1 & sleep 3
 cd yellowtor-demo
 rm -f drafted.toml
 shoot_terminal draft 30 'yellowtor draft cabinets.xlsx --service stand-in.toml --into drafted.toml'
 shoot_terminal preview 30 'yellowtor preview drafted.toml --show 2'
-python -c 'import sqlite3; sqlite3.connect("partners.sqlite", isolation_level=None).execute("UPDATE sites SET lat = NULL, outcome = NULL WHERE id < 3")'
-shoot_terminal dry-run 30 'yellowtor run partners.toml --dry-run'
 yellowtor pin job.toml C-017 --at "47.5021, -28.2504" --by Ida --why "stood in front of it" 2>/dev/null
 yellowtor pin job.toml C-041 --at "47.2517, -28.4012" --by Ida --why "a letter from the town clerk" --address 2>/dev/null
 shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 24.9′ W" --by Ida --why "read off the chart"; yellowtor pin job.toml'
@@ -55,9 +58,8 @@ shoot_terminal explain 30 'yellowtor explain job.toml C-106'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'
 sed 's/places\[\*\]/place[*]/' stand-in.toml >wrong.toml
-sed 's/stand-in.toml/wrong.toml/; s/ledger.sqlite/wrong.sqlite/; s/"cabinets-placed/"wrong/; s/"cabinets\.\(geojson\|html\)/"wrong.\1/' job.toml >wrong-job.toml
+sed 's/stand-in.toml/wrong.toml/; s/ledger.sqlite/wrong.sqlite/; s/"cabinets-placed/"wrong/; s/"cabinets\.\(geojson\|html\|kml\|gpx\|png\|labels.pdf\)/"wrong.\1/' job.toml >wrong-job.toml
 shoot_terminal unreadable 60 'yellowtor run wrong-job.toml'
-shoot_terminal reverse 30 'yellowtor try --at "47.721096, -28.931806" --service stand-in-xml.toml --ledger try.sqlite --show reading'
 sed 's/^service = .*/services = ["stand-in.toml", "stand-in-geojson.toml"]\nnext = { spent = true }/; s/ledger.sqlite/several.sqlite/; s/"cabinets/"several/; s/"several.xlsx"/"cabinets.xlsx"/' job.toml >several.toml
 sed -i 's/per_second = 40/per_second = 35/; s/per_day = 2500/per_day = 150/' stand-in*.toml
 shoot_terminal several 60 'yellowtor run several.toml'

@@ -13,6 +13,7 @@ from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import InTransactions, Table
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.marker_drawing import check_drawing
 from yellowtor.run.phases.scan import RowReader
 from yellowtor.run.ports import Watcher
 from yellowtor.run.preview import preview
@@ -23,9 +24,9 @@ from yellowtor.services.variables import Values, find_values
 from yellowtor.settings import read_settings, read_toml
 from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import check_ledger, ledger_of, service_book
+from yellowtor.wiring.markers import check_markers
 from yellowtor.wiring.outputs import check_outputs
 from yellowtor.wiring.process import PROCESS
-from yellowtor.wiring.run_parts import check_markers
 from yellowtor.wiring.services import check_extra, check_names, wishes_of
 from yellowtor.wiring.tables import open_table
 
@@ -86,9 +87,10 @@ class Checker:
             self._try(lambda: table.check_target(to))
             inside = table.destination if isinstance(table, InTransactions) else "into the source"
             yield self._checked("where the answers go", str(to or inside))
-        self._try(lambda: check_markers(job, self._folder))
+        if (parts := self._try(lambda: check_markers(job, self._folder))) and opened:
+            self._try(lambda: check_drawing(job, opened[0], parts))
         self._try(lambda: calibrations_of(job, self._folder))
-        files = [str(file) for _, file in job.markers.files()]
+        files = [str(output.path) for output in job.markers.files()]
         yield self._checked("markers", ", ".join(files) or "none")
         where = self._try(lambda: check_ledger(job, self._folder))
         yield self._checked("ledger", str(where or ""))

@@ -224,6 +224,7 @@ class Answer(NamedTuple):
     service: str | None
     asked_at: str | None  # ISO 8601, UTC
     pin: int | None  # the ledger's number of the position that a person has decided
+    moved_from: Position | None = None  # what we wrote before `written`
 
 
 NO_PARTS: Mapping[str, str] = MappingProxyType({})

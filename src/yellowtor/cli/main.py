@@ -15,7 +15,7 @@ from typing import Annotated
 import typer
 
 from yellowtor.ascii_fallback import NEAREST, nearest_ascii
-from yellowtor.cli import cache_app, judging_commands, service_commands
+from yellowtor.cli import cache_app, judging_commands, marker_commands, service_commands
 from yellowtor.cli.completion import JobArgument, description_files
 from yellowtor.cli.debugging import DEBUG
 from yellowtor.version import __version__
@@ -270,6 +270,8 @@ def preview(
     preview_command(job, show=show, as_json=json)
 
 
+app.command()(marker_commands.markers)
+app.command()(marker_commands.nearby)
 app.command()(judging_commands.explain)
 app.command()(judging_commands.calibrate)
 app.command(name="try")(service_commands.try_)

@@ -3,6 +3,7 @@
 import shutil
 import sqlite3
 from contextlib import closing
+from importlib.util import find_spec
 from pathlib import Path
 
 from yellowtor.errors import BadSource
@@ -20,6 +21,8 @@ def lay_out(data: Path, into: Path, key: str) -> bool:
         for name in FILES:
             if not (into / name).exists():
                 shutil.copyfile(data / name, into / name)
+                if name == "job.toml" and find_spec("matplotlib") is None:
+                    without_pictures(into / name)
         if not (into / ".env").exists():
             (into / ".env").touch(mode=0o600)
             (into / ".env").write_text(f"YELLOWTOR_STANDIN_KEY={key}\n", encoding="utf-8")
@@ -32,6 +35,12 @@ def lay_out(data: Path, into: Path, key: str) -> bool:
             f"The example can't be copied into {into}: {said}. Choose another folder with --into."
         ) from error
     return True
+
+
+def without_pictures(job: Path) -> None:
+    """Take out of the job what only Matplotlib can draw."""
+    text = job.read_text(encoding="utf-8").replace(', "cabinets.png", "cabinets.labels.pdf"', "")
+    job.write_text(text[: text.index("\n[markers.pictures]")], encoding="utf-8")
 
 
 def run_sql(database: Path, script: Path) -> None:

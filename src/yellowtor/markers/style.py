@@ -1,12 +1,13 @@
 """The design of everything that Yellowtor draws: one palette, one set of shapes, one font, one spacing.
 
-The colours are those that M. Okabe and K. Ito proposed for every kind of colour vision ("Color Universal Design",
-2008), some darkened. Each outcome also has its own shape, so that colour alone never carries the meaning.
+The colours can be told apart by every kind of colour vision. Each outcome also has its own shape, so that colour alone
+never carries the meaning.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import assert_never
 
+from yellowtor.contracts.marker import OUTCOME_LOOKS, Shape
 from yellowtor.contracts.outcome import Outcome
 
 INK = "#17242e"
@@ -23,12 +24,26 @@ TYPE = '"Inter", "Segoe UI", "Helvetica Neue", "DejaVu Sans", Arial, sans-serif'
 STEP_PX = 8
 
 
+# The outlines of markers, as SVG paths in a box of 20 by 20 whose middle is the position; the tip of a drop is.
+PATHS: Mapping[Shape, str] = {
+    Shape.CIRCLE: "M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14z",
+    Shape.SQUARE: "M3.5 3.5h13v13h-13z",
+    Shape.TRIANGLE: "M10 2l8.5 15h-17z",
+    Shape.CROSS: "M5 2.5l5 5 5-5 2.5 2.5-5 5 5 5-2.5 2.5-5-5-5 5-2.5-2.5 5-5-5-5z",
+    Shape.DIAMOND: "M10 2l8 8-8 8-8-8z",
+    Shape.OCTAGON: "M7 2h6l5 5v6l-5 5h-6l-5-5v-6z",
+    Shape.BAR: "M3 8h14v4h-14z",
+    Shape.STAR: "M10 1.5l2.5 5.6 6.1.6-4.6 4 1.4 6-5.4-3.2-5.4 3.2 1.4-6-4.6-4 6.1-.6z",
+    Shape.DROP: "M10 20l-5.2-7.2a6.5 6.5 0 1 1 10.4 0z",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Mark:
     """How an outcome is drawn.
 
-    On paper a colour and an SVG path in a box of 20 by 20; in a terminal, dark or light, a character and its colour.
-    rank is the place in lists: what a person should look at first is 0.
+    On paper a colour and an outline; in a terminal, dark or light, a character and its colour. rank is the place in
+    lists: what a person should look at first is 0.
     """
 
     colour: str
@@ -38,25 +53,15 @@ class Mark:
     rank: int
 
 
-def _mark(outcome: Outcome) -> Mark:
-    match outcome:
-        case Outcome.PLACED:
-            return Mark("#0072b2", "M10 3a7 7 0 1 1 0 14a7 7 0 1 1 0-14z", "●", "#4aa3df", 5)
-        case Outcome.KEPT:
-            return Mark("#00795a", "M4 4h12v12h-12z", "■", "#2fb58a", 6)
-        case Outcome.DOUBTFUL:
-            return Mark("#e69f00", "M10 2l8.5 15h-17z", "▲", "#e69f00", 0)
-        case Outcome.UNPLACED:
-            cross = "M5 2.5l5 5 5-5 2.5 2.5-5 5 5 5-2.5 2.5-5-5-5 5-2.5-2.5 5-5-5-5z"
-            return Mark("#c24a00", cross, "✕", "#e0703a", 1)
-        case Outcome.INCOMPLETE:
-            return Mark("#a05195", "M10 2l8 8-8 8-8-8z", "◆", "#c77dbb", 3)
-        case Outcome.FAILED:
-            return Mark("#8c1d18", "M7 2h6l5 5v6l-5 5h-6l-5-5v-6z", "⬣", "#e05a52", 2)
-        case Outcome.WAITING:
-            return Mark("#6b7780", "M3 8h14v4h-14z", "▬", "#8c98a0", 4)
-        case _:
-            assert_never(outcome)
-
-
-MARKS = {outcome: _mark(outcome) for outcome in Outcome}
+IN_TERMINALS = {
+    Outcome.PLACED: ("●", "#4aa3df", 5),
+    Outcome.KEPT: ("■", "#2fb58a", 6),
+    Outcome.DOUBTFUL: ("▲", "#e69f00", 0),
+    Outcome.UNPLACED: ("✕", "#e0703a", 1),
+    Outcome.INCOMPLETE: ("◆", "#c77dbb", 3),
+    Outcome.FAILED: ("⬣", "#e05a52", 2),
+    Outcome.WAITING: ("▬", "#8c98a0", 4),
+}
+MARKS = {
+    outcome: Mark(look.colour, PATHS[look.shape], *IN_TERMINALS[outcome]) for outcome, look in OUTCOME_LOOKS.items()
+}

@@ -1,8 +1,20 @@
-"""What a marker file is made for."""
+"""What a marker file is made for, and what the formats share."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
+
+from yellowtor.answers.geography.projection import Projection
+from yellowtor.contracts.map_view import LabelSheet, MapView
+from yellowtor.contracts.marker import Marker, MarkerHead
+from yellowtor.errors import BadJob
+
+BATCH = 2_000
+PROPERTIES = ("key", "name", "outcome", "asked", "matched", "level", "confidence", "basis", "reasons")
+NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, section 2.2
 
 
 @dataclass(frozen=True)
@@ -10,11 +22,146 @@ class MarkerTarget:
     """A marker file: its path and the settings of the job.
 
     attribution is the credit that the services require; under are GeoJSON files to draw below the markers. The marker
-    file gets the permissions of the file `like`.
+    file gets the permissions of the file `like`. without_position: markers without one are written too. system is an
+    EPSG code; empty for WGS 84.
     """
 
     path: Path
-    title: str = ""
+    head: MarkerHead
     attribution: str = ""
     under: Sequence[Path] = ()
     like: Path | None = None
+    without_position: bool = False
+    decimals: int | None = None
+    system: str = ""
+    view: MapView = field(default_factory=MapView)
+    sheet: LabelSheet = field(default_factory=LabelSheet)
+
+    @property
+    def ending(self) -> str:
+        """The last ending of the name."""
+        return self.path.suffix.lower()
+
+
+class Properties:
+    """What a marker says, by name: the answer's properties, and the source's columns.
+
+    A column that is called like a property of the answer gets `_source` behind its name.
+    """
+
+    def __init__(self, head: MarkerHead) -> None:
+        self._columns = list(head.columns)
+        taken = {
+            *PROPERTIES,
+            "description",
+            "look",
+            "colour",
+            "shape",
+            "circle_m",
+            "moved_from",
+            "latitude",
+            "longitude",
+        }
+        self.names = [f"{name}_source" if name.lower() in taken else name for name in self._columns]
+        self._pairs = list(zip(self.names, self._columns, strict=True))
+        self._has_looks = bool(head.legend)
+
+    def of(self, marker: Marker) -> dict[str, Any]:
+        """The properties of a marker; reasons are a list."""
+        found: dict[str, Any] = {
+            "key": marker.key,
+            "name": marker.name,
+            "outcome": marker.outcome,
+            "asked": marker.asked,
+            "matched": marker.matched or None,
+            "level": marker.level or None,
+            "confidence": marker.confidence,
+            "basis": marker.basis or None,
+            "reasons": marker.reasons,
+        }
+        if marker.description:
+            found["description"] = marker.description
+        if self._has_looks:
+            found["look"] = marker.look.name
+            found["colour"] = marker.look.colour
+            found["shape"] = marker.look.shape
+        if marker.circle_m:
+            found["circle_m"] = marker.circle_m
+        columns = marker.columns
+        for name, column in self._pairs:
+            found[name] = columns[column]
+        return found
+
+
+class InSystem(ABC):
+    """A writer of markers whose coordinates may be of another system: it writes them many at a time."""
+
+    def __init__(self, target: MarkerTarget) -> None:
+        self._target = target
+        self._waiting: list[Marker] = []
+        self._projection = projection_of(target.system)
+
+    def add(self, marker: Marker) -> None:
+        """Take a marker."""
+        if marker.position is None and not self._target.without_position:
+            return
+        self._waiting.append(marker)
+        if len(self._waiting) >= BATCH:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write the markers that wait."""
+        if self._waiting:
+            self._write(self._waiting, self._coordinates(self._waiting))
+            self._waiting = []
+
+    @abstractmethod
+    def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
+        """Write markers with their coordinates: longitude and latitude, or easting and northing."""
+
+    def _coordinates(self, markers: Sequence[Marker]) -> list[tuple[float, float] | None]:
+        decimals = self._target.decimals
+        points = [marker.position for marker in markers if marker.position is not None]
+        if self._projection:
+            found = iter(self._projection.project([tuple(point) for point in points]))  # type: ignore[misc]
+        else:
+            found = iter([(point.lon, point.lat) for point in points])
+        made: list[tuple[float, float] | None] = []
+        for marker in markers:
+            x, y = next(found) if marker.position is not None else (None, None)
+            if x is None or y is None or abs(x) == float("inf") or x != x:  # noqa: PLR0124 - beyond the system's reach
+                made.append(None)
+            else:
+                made.append((x, y) if decimals is None else (round(x, decimals), round(y, decimals)))
+        return made
+
+
+def projection_of(system: str) -> Projection | None:
+    """How points become those of this system; None for WGS 84. Raises BadJob for an unknown one."""
+    if not system:
+        return None
+    try:
+        return Projection(system)
+    except ValueError as error:
+        raise BadJob(f"markers.system: {error}. Nothing was sent.") from error
+
+
+def lon_lat(marker: Marker, decimals: int | None) -> tuple[float, float]:
+    """Longitude and latitude of a marker that has a position, in degrees."""
+    assert marker.position is not None, "the caller has looked"
+    lat, lon = marker.position
+    return (lon, lat) if decimals is None else (round(lon, decimals), round(lat, decimals))
+
+
+def xml(text: str) -> str:
+    """A text as it stands in XML, in an element or in an attribute with double quotes."""
+    if NOT_IN_XML.search(text):
+        text = NOT_IN_XML.sub("\ufffd", text)
+    return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace('"', "&quot;")
+
+
+def said_of(marker: Marker) -> Mapping[str, str]:
+    """What a marker says, in words for people: the description, the columns, and how sure the answer is."""
+    confidence = f" (confidence {marker.confidence})" if marker.confidence is not None else ""
+    said = {"description": marker.description, **marker.columns, "outcome": f"{marker.outcome}{confidence}"}
+    return {name: text for name, text in said.items() if text}

@@ -13,6 +13,7 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.table import Table
 from yellowtor.run.asking.ask_result import AskTotals
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.marking import MarkerParts
 from yellowtor.run.phases.scan import ScanResult
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.plan import Plan
@@ -40,6 +41,7 @@ class Parts:
     open_copy: Callable[[Path], Table] | None = None
     dated: Callable[[Path], Path] | None = None
     calibrations: Mapping[str, Calibration] = field(default_factory=dict)
+    marker_parts: MarkerParts = field(default_factory=MarkerParts)
 
 
 @dataclass(frozen=True)

@@ -40,6 +40,7 @@ from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.clock import Clock
+from yellowtor.contracts.marker import Marker, MarkerHead
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
@@ -214,12 +215,12 @@ class Book(Protocol):
 
 
 class MarkerFile(Protocol):
-    """A file of markers that takes records one by one and is whole at the end."""
+    """A file of markers that takes them one by one and is whole at the end."""
 
-    def add(self, record: Mapping[str, Any]) -> None: ...
+    def add(self, marker: Marker) -> None: ...
 
 
-MarkerFiles = Callable[[], AbstractContextManager[Sequence[MarkerFile]]]
+MarkerFiles = Callable[[MarkerHead, "Watcher"], AbstractContextManager[Sequence[MarkerFile]]]
 
 
 class Watcher(Protocol):

@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 from yellowtor.allowance.price import MILLION, money
@@ -19,6 +20,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts, Summary, stamp_of
 from yellowtor.run.phases.edit_detection import check_copy, edited_files, keep_edited, noting
 from yellowtor.run.phases.judging import Judging, JudgingRules
+from yellowtor.run.phases.marker_drawing import check_drawing, drawing
 from yellowtor.run.phases.outlier_report import find_far
 from yellowtor.run.phases.scan import ScanResult, scan
 from yellowtor.run.phases.write_result import Changes, WriteResult
@@ -41,6 +43,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
     before = {file: state_of(file) for file in parts.files}
     for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
+    check_drawing(job, parts.table, parts.marker_parts)
     check_edits(parts, watch)
     judging = judging_of(parts, watch)
     scanned, source, plan = _planned(parts, options, judging, watch)
@@ -136,7 +139,8 @@ def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: 
         for remark in keep_edited(_edited(parts), parts.dated):
             watch.remark(remark)
     with announcing(noting(parts.book.written)):
-        return back.write(parts.to, parts.markers, scanned=source, records=records)
+        markers = partial(drawing, parts.job, parts.table, parts.marker_parts, parts.markers, watch)
+        return back.write(parts.to, markers, scanned=source, records=records)
 
 
 @dataclass(frozen=True)

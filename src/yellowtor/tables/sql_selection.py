@@ -5,12 +5,12 @@ other table. Only an order needs all the records in memory at once.
 """
 
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yellowtor.contracts.table import LEAVE, Answering, HasFormulas, KeepsBackup, OnWritten, ReturnsStored, Row
 from yellowtor.errors import BadSource
+from yellowtor.sealed_sql import sealed_engine, texts_of
 from yellowtor.tables.cells import ignore_written
 from yellowtor.tables.file_table import FileTable
 
@@ -19,12 +19,7 @@ if TYPE_CHECKING:
 
     from yellowtor.tables.data_frame import FrameTable
 
-SEALED = {
-    "enable_external_access": "false",
-    "autoload_known_extensions": "false",
-    "autoinstall_known_extensions": "false",
-    "python_enable_replacements": "false",
-}
+NEEDED_BY = "records.only and records.first of a file"
 BATCH = 2_000
 
 
@@ -45,7 +40,7 @@ class ChosenTable:
         self.as_stored = table.as_stored if isinstance(table, ReturnsStored) else None
         self.exact_keys = table.exact_keys
         self.fingerprint = table.fingerprint
-        with self._engine() as engine:  # so that a mistake is reported before anything is done
+        with sealed_engine(NEEDED_BY) as engine:  # so that a mistake is reported before anything is done
             self._numbers(engine, [])
 
     def refresh(self) -> bool:
@@ -68,7 +63,7 @@ class ChosenTable:
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The chosen rows, in the file's order or the job's."""
-        with self._engine() as engine:
+        with sealed_engine(NEEDED_BY) as engine:
             if not self._first:
                 for batch in self._table.batches():
                     if chosen := [batch[n] for n in self._numbers(engine, batch)]:
@@ -83,7 +78,7 @@ class ChosenTable:
         self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
     ) -> None:
         """Write as the file's table does, and leave what was not chosen as it is."""
-        with self._engine() as engine:
+        with sealed_engine(NEEDED_BY) as engine:
 
             def answer(batch: Sequence[Row]) -> Sequence[Any]:
                 chosen = sorted(self._numbers(engine, batch))
@@ -100,8 +95,7 @@ class ChosenTable:
         import duckdb
         import pyarrow as pa
 
-        named = [(at, name) for at, name in enumerate(self.header) if name and self.header.count(name) == 1]
-        columns = {name: pa.array([row[at] or None for row in rows], pa.string()) for at, name in named}
+        columns = texts_of(self.header, rows)
         number = "n"
         while number in columns:
             number += "_"
@@ -118,21 +112,3 @@ class ChosenTable:
             raise BadSource(f"{self.name}: records.{rule} can't be run: {said}. Nothing was sent.") from error
         finally:
             engine.unregister("records")
-
-    @contextmanager
-    def _engine(self) -> "Iterator[duckdb.DuckDBPyConnection]":
-        try:
-            import duckdb
-            import pyarrow as pa
-        except ImportError as error:
-            raise BadSource(
-                f"records.only and records.first need {error.name} for a file: pip install 'yellowtor[select]'. "
-                "Nothing was sent."
-            ) from error
-        del pa
-        engine = duckdb.connect(":memory:", config=dict(SEALED))
-        try:
-            engine.execute("SET lock_configuration = true")
-            yield engine
-        finally:
-            engine.close()

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from yellowtor.ledger.accounts.account_usage import SqlUsageBook
     from yellowtor.ledger.accounts.requests import Again
     from yellowtor.ledger.accounts.service_account import AccountTerms
+    from yellowtor.ledger.jobs.judging import SqlJudgeBook
     from yellowtor.ledger.jobs.pins import PinBook
     from yellowtor.ledger.jobs.record_book import SqlRecordBook
     from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
@@ -136,11 +137,27 @@ def job_records(job: Job, path: Path) -> Iterator["SqlRecordBook"]:
     """What the ledger of a job knows of single records, to look at. Raises BadJob, LedgerTrouble."""
     from yellowtor.ledger.jobs.record_book import open_records
 
+    where = _made_ledger(job, path)
+    with open_records(where, job.name or path.resolve(), ledger_clock(where)) as book:
+        yield book
+
+
+@contextmanager
+def job_answers(job: Job, path: Path) -> Iterator["SqlJudgeBook"]:
+    """The answers that the ledger of a job has, to look at. Raises BadJob, LedgerTrouble."""
+    from yellowtor.ledger.jobs.record_book import open_answers
+
+    where = _made_ledger(job, path)
+    with open_answers(where, job.name or path.resolve(), ledger_clock(where)) as book:
+        yield book
+
+
+def _made_ledger(job: Job, path: Path) -> "Path | Server":
+    """The ledger of a job. Raises BadJob if no run has made it yet."""
     where = ledger_of(job, path.absolute().parent)
     if isinstance(where, Path) and not where.exists():
         raise BadJob(f"There is no ledger {where} yet. The first run creates it.")
-    with open_records(where, job.name or path.resolve(), ledger_clock(where)) as book:
-        yield book
+    return where
 
 
 def area_of_job(path: Path) -> Area | None:

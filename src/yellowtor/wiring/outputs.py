@@ -39,8 +39,8 @@ def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | 
 def _written(job: Job, folder: Path) -> Iterator[JobFile]:
     if job.write.to is not None and job.write.to != STANDARD:
         yield JobFile("write.to", folder / job.write.to)
-    for known, file in job.markers.files():
-        yield JobFile(f"markers.{known.name}", folder / file)
+    for output in job.markers.files():
+        yield JobFile(output.setting, folder / output.path)
 
 
 def _read(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) -> Iterator[JobFile]:
@@ -54,12 +54,23 @@ def _read(job: Job, folder: Path, job_file: Path | None, ledger: Path | None) ->
     if ledger is not None:
         for ending in ("", *BESIDE_LEDGER):
             yield JobFile("the ledger", Path(f"{ledger}{ending}"))
-    for layer in job.markers.under:
-        yield JobFile("a layer of markers.under", folder / layer)
+    for what, path in _under_markers(job):
+        yield JobFile(what, folder / path)
     for environment in dict.fromkeys((Path.cwd(), folder)):
         yield JobFile("the file with variables", environment / ".env")
     for service in job.ask.all():
         yield from _of_service(folder / service)
+
+
+def _under_markers(job: Job) -> Iterator[tuple[str, Path]]:
+    """What marker files are made from."""
+    for layer in job.markers.under:
+        yield "a layer of markers.under", layer
+    for rule in job.markers.looks:
+        if rule.icon is not None:
+            yield "a picture of markers.looks", rule.icon
+    if job.markers.map.texts:
+        yield "the texts of markers.map", job.markers.map.texts
 
 
 def _of_service(path: Path) -> Iterator[JobFile]:

@@ -1,9 +1,8 @@
 """Everything that a run of a job needs, open."""
 
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from functools import partial
 from importlib import import_module
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -12,15 +11,14 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from yellowtor.contracts.ambient import Ambient
 from yellowtor.contracts.table import LEAVE, InTransactions, Table
-from yellowtor.errors import BadSource
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.parts import Parts
-from yellowtor.run.ports import MarkerFile
 from yellowtor.services.http import HttpService
 from yellowtor.settings import read_settings
 from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import ledger_clock, ledger_of, terms, this_worker
+from yellowtor.wiring.markers import check_markers, credit_of, marker_files
 from yellowtor.wiring.outputs import check_outputs, source_file
 from yellowtor.wiring.process import PROCESS
 from yellowtor.wiring.services import check_currency, check_extra, load_services
@@ -45,17 +43,6 @@ def preview_parts(path: Path) -> tuple[Job, Table, Sequence[HttpService], Sequen
     services, _ = load_services(job, folder, unset_is_shown=True)
     table, _, _ = open_table(job, folder)
     return job, table, services, table.remarks
-
-
-def check_markers(job: Job, folder: Path) -> list[Path]:
-    """The layers under the markers. Raises BadSource where one can't be read."""
-    under = [folder / layer for layer in job.markers.under]
-    if any(known.draws_layers for known, _ in job.markers.files()):
-        from yellowtor.markers.page import read_under
-
-        for layer in under:
-            read_under(layer)
-    return under
 
 
 @dataclass(frozen=True)
@@ -121,16 +108,15 @@ def open_parts(
     if options.spend_at_most is not None:
         check_currency(services)
     calibrations = calibrations_of(job, folder)
-    under = check_markers(job, folder)
-    written = [*files.written, *(folder / path for _, path in job.markers.files())]
+    marker_parts = check_markers(job, folder)
+    written = [*files.written, *(folder / output.path for output in job.markers.files())]
     ledger = ledger_of(job, folder, options.ambient)
     check_outputs(job, folder, files.job, ledger if isinstance(ledger, Path) else None)
     again: Again = "failed" if options.again_failed else "nothing"
-    credit = "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))
     charged = [terms(service, job.ask.caps) for service in services]
     book_options = BookOptions(again, options.spend_at_most, this_worker(), options.along)
     with open_book(ledger, place.whose, ledger_clock(ledger), charged, book_options) as book:
-        markers = partial(_marker_files, job, folder, credit, under)
+        markers = marker_files(job.markers, folder, credit_of(services), source_file(job, folder))
         yield Parts(
             job,
             table,
@@ -145,30 +131,5 @@ def open_parts(
             lambda copy: copy_table(copy, job),
             free_name,
             calibrations,
+            marker_parts,
         )
-
-
-@contextmanager
-def _marker_files(job: Job, folder: Path, attribution: str, under: Sequence[Path]) -> Iterator[Sequence[MarkerFile]]:
-    source = source_file(job, folder)
-    with ExitStack() as stack:
-        made = list[MarkerFile]()
-        failed = list[BadSource]()
-        for begin in _marker_writers(job, folder, attribution, under, source):
-            try:
-                made.append(stack.enter_context(begin))
-            except BadSource as error:  # the table is written anyway
-                failed.append(error)
-        yield made
-    if failed:
-        raise failed[0]
-
-
-def _marker_writers(
-    job: Job, folder: Path, attribution: str, under: Sequence[Path], source: Path | None
-) -> Iterator[AbstractContextManager[MarkerFile]]:
-    from yellowtor.markers.target import MarkerTarget
-
-    for known, path in job.markers.files():
-        target = MarkerTarget(folder / path, job.markers.title, attribution, under, source)
-        yield import_module(known.module).open_file(target)

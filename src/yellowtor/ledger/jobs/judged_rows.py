@@ -38,6 +38,7 @@ READERS: Mapping[str, Reader] = {
     "held": read_positions,
     "written": read_positions,
     "sent": read_positions,
+    "moved_from": read_positions,
     "address": lambda texts: list(map(read_subject, texts)),
     "outcome": lambda texts: [OUTCOMES[text] for text in texts],
     "parts": lambda texts: [read_mapping(text) for text in texts],

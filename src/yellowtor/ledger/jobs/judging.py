@@ -42,15 +42,16 @@ from yellowtor.ledger.storage.stored_text import (
 
 PAGE = 1_000
 KEPT_PAGE = 5_000
-TEXTS = {"basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
+TEXTS = {"moved_from", "basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
     ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
 PUT_FOUND = """INSERT INTO candidates (reply_id, reading_key, found, kind, message) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT DO NOTHING"""
 AT_HAND = 10_000  # records whose new coordinates are held in memory
+MOVED = "CASE WHEN work.written <> new.column2 THEN work.written ELSE work.moved_from END"
 KEEP = {
-    in_place: f"""UPDATE work SET written = new.column2, sent = new.column3,
+    in_place: f"""UPDATE work SET moved_from = {MOVED}, written = new.column2, sent = new.column3,
         raw_hash = coalesce(new.column4, work.raw_hash){", held = NULL" if in_place else ""}
         FROM (VALUES (?, ?, ?, ?)) AS new WHERE work.id = new.column1"""  # noqa: S608 - our own words
     for in_place in (True, False)
@@ -258,6 +259,8 @@ class SqlJudgeBook:
             if self._spilled:
                 address = func.coalesce(new_written.c.raw_hash, work.c.raw_hash)
                 new: dict[str, Any] = {"written": new_written.c.coordinates, "sent": new_written.c.sent}
+                other = work.c.written != new_written.c.coordinates
+                new |= {"moved_from": case((other, work.c.written), else_=work.c.moved_from)}
                 new |= {"raw_hash": address} | ({"held": None} if in_place else {})
                 connection.execute(update(work).where(work.c.id == new_written.c.work_id).values(new))
                 self._store.run(TAKE_POSITIONS)

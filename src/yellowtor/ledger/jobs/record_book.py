@@ -75,3 +75,10 @@ def open_records(where: "Path | Server", whose: str | Path, clock: Clock) -> Ite
     """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
     with open_to_read(where, whose, clock) as (store, job_id):
         yield SqlRecordBook(store, job_id)
+
+
+@contextmanager
+def open_answers(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlJudgeBook]:
+    """Open the ledger of a job to read its answers, while runs may use it. Raises LedgerTrouble."""
+    with open_to_read(where, whose, clock) as (store, job_id):
+        yield SqlJudgeBook(store, job_id, {})

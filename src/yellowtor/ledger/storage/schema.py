@@ -191,6 +191,7 @@ work = Table(
     Column("address_id", Integer, nullable=False),
     Column("pin_id", Integer),
     Column("sent", Text),  # the coordinates that the table was given when it gave back `written`, if not the same
+    Column("moved_from", Text),  # the coordinates that we wrote before `written`
 )
 Index("work_key", work.c.job_id, work.c.key, unique=True)
 Index("work_place", work.c.job_id, work.c.place)

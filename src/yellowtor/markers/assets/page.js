@@ -1,93 +1,92 @@
 "use strict";
+// What the page knows, and how one record is shown.
+const DATA = JSON.parse(document.getElementById("data").textContent);
+const VIEW = DATA.view, TEXT = VIEW.texts;
 const escape = text => text == null ? "" : String(text).replace(/[&<>"']/g, c => `&#${c.charCodeAt(0)};`);
-const drawing = outcome => `<svg class="mark" viewBox="0 0 20 20" aria-hidden="true"><path d="${DATA.marks[outcome].path}" fill="${DATA.marks[outcome].colour}"/></svg>`;
+const say = (name, count) => TEXT[name].replace("{}", count.toLocaleString(VIEW.language));
+const get = (name, at) => { const column = DATA.columns[name]; return column.words ? column.words[column.at[at]] : column[at]; };
+const everything = [...Array(DATA.count).keys()];
+const hasPlace = at => get("$lat", at) !== null;
+const placeOf = at => [get("$lat", at), get("$lon", at)];
+const nameOf = at => get("$name", at) || get("$key", at);
+const lookOf = at => DATA.looks[get("$look", at)];
 
-const map = L.map("map", { zoomControl: false, preferCanvas: false, zoomSnap: 0.25, attributionControl: false });
-L.control.attribution({ prefix: "" }).addTo(map).addAttribution(escape(ATTRIBUTION));
-L.control.zoom({ position: "topright" }).addTo(map);
-L.control.scale({ imperial: false }).addTo(map);
-const style = getComputedStyle(document.documentElement);
-const tone = name => style.getPropertyValue(name).trim();
-for (const layer of DATA.under)
-  L.geoJSON(layer, { interactive: false, pointToLayer: (_, at) => L.circleMarker(at, { radius: 2 }), style: feature =>
-    /Polygon/.test(feature.geometry.type)
-      ? { color: tone("--coast"), weight: 1, fillColor: tone("--land"), fillOpacity: 1 }
-      : { color: tone("--road"), weight: 2 } }).addTo(map);
+function drawing(look) {
+  if (look.icon) return `<img class="mark" alt="" src="${escape(look.icon)}">`;
+  const turn = look.turn ? ` transform="rotate(${Number(look.turn)} 10 10)"` : "";
+  const text = look.text ? `<text x="10" y="14" ${look.text.length > 2 ? 'textLength="15" lengthAdjust="spacingAndGlyphs"' : ""}>${escape(look.text)}</text>` : "";
+  return `<svg class="mark" viewBox="0 0 20 20" aria-hidden="true"><path d="${DATA.paths[look.shape]}" fill="${escape(look.colour)}"${turn}/>${text}</svg>`;
+}
 
-function aligned(record) {
+const EARTH_M = 6371008.8, RADIANS = Math.PI / 180;
+function metres(one, other) {
+  const half = Math.sin((other[0] - one[0]) * RADIANS / 2) ** 2 +
+    Math.cos(one[0] * RADIANS) * Math.cos(other[0] * RADIANS) * Math.sin((other[1] - one[1]) * RADIANS / 2) ** 2;
+  return 2 * EARTH_M * Math.asin(Math.min(1, Math.sqrt(half)));
+}
+const length = m => m < 1000 ? `${Math.round(m)} m` : `${(m / 1000).toLocaleString(VIEW.language, { maximumFractionDigits: m < 10000 ? 2 : 1 })} km`;
+
+function nearest(at, count) {
+  const here = placeOf(at), found = [];
+  for (let other = 0; other < DATA.count; other++) {
+    if (other === at || !hasPlace(other)) continue;
+    const away = metres(here, placeOf(other));
+    if (found.length === count && away >= found[count - 1][0]) continue;
+    found.push([away, other]);
+    found.sort((a, b) => a[0] - b[0]);
+    if (found.length > count) found.pop();
+  }
+  return found;
+}
+
+// Only http and https addresses become links; everything else stays text.
+const linked = text => escape(text).replace(/^https?:\/\/[^\s<>]+$/, href => `<a href="${href}" target="_blank" rel="noopener noreferrer">${href}</a>`);
+
+function aligned(at) {
+  const parts = DATA.aligned[at] || [];
   const word = ([text, explained]) => explained >= 0.97 ? escape(text) :
-    `<mark class="${explained < 0.7 ? "open" : "near"}" title="${explained < 0.7 ? "not explained" : "explained in part"}">${escape(text)}</mark>`;
+    `<mark class="${explained < 0.7 ? "open" : "near"}" title="${escape(explained < 0.7 ? TEXT.not_explained : TEXT.partly_explained)}">${escape(text)}</mark>`;
   const row = p => `<tr><th scope="row">${escape(p.part)}</th><td>${p.asked.map(word).join(" ") || "–"}</td>` +
     `<td>${escape(p.answered) || "–"}</td><td>${escape(p.agreement)}</td></tr>`;
-  return record.aligned.length ? `<table><thead><tr><th></th><th scope="col">asked</th><th scope="col">answered</th><th></th></tr></thead>` +
-    `<tbody>${record.aligned.map(row).join("")}</tbody></table>` : "";
+  return parts.length ? `<table><thead><tr><th></th><th scope="col">${escape(TEXT.asked)}</th><th scope="col">${escape(TEXT.answered)}</th><th></th></tr></thead>` +
+    `<tbody>${parts.map(row).join("")}</tbody></table>` : "";
 }
 
-function popup(record) {
-  const line = (label, value) => value ? `<dt>${label}</dt><dd>${value}</dd>` : "";
-  const sure = record.confidence === null ? "" :
-    `<span class="meter"><i style="width:${record.confidence * 100}%"></i></span>${record.confidence.toFixed(2)} <small>(${escape(record.basis)})</small>`;
-  const reasons = record.reasons.length ? `<ul>${record.reasons.map(r => `<li>${escape(r)}</li>`).join("")}</ul>` : "";
-  return `<div class="popup" data-key="${escape(record.key)}"><h2>${drawing(record.outcome)}${escape(record.name || record.key)}</h2><dl>` +
-    line("Outcome", escape(record.outcome)) + line("Asked", escape(record.asked)) + line("Matched", escape(record.matched)) +
-    line("Level", escape(record.level)) + line("Confidence", sure) + line("Reasons", reasons) +
-    `</dl>${aligned(record)}${ATTRIBUTION ? `<p class="credit">${escape(ATTRIBUTION)}</p>` : ""}</div>`;
+function picture(at) {
+  const address = VIEW.picture && get(VIEW.picture, at);
+  if (!address) return "";
+  return /^data:image\//.test(address) ? `<img class="picture" alt="" src="${escape(address)}">` : `<p>${linked(address)}</p>`;
 }
 
-const order = DATA.order;
-const markers = new Map();
-const group = L.featureGroup().addTo(map);
-for (const record of DATA.records) {
-  if (record.lat === null) continue;
-  const icon = L.divIcon({ className: `marker ${record.outcome}`, html: drawing(record.outcome), iconSize: [20, 20] });
-  const marker = L.marker([record.lat, record.lon], { icon, title: record.name || record.key, keyboard: true,
-    zIndexOffset: record.outcome === order[0] ? 1000 : 0 });
-  marker.bindPopup(() => popup(record), { maxWidth: 400 })
-    .on("popupopen", () => { chosen(record.key); marker.getElement()?.classList.add("open"); })
-    .on("popupclose", () => marker.getElement()?.classList.remove("open"));
-  markers.set(record.key, marker.addTo(group));
+function popup(at) {
+  const line = (label, value) => value ? `<dt>${escape(label)}</dt><dd>${value}</dd>` : "";
+  const confidence = get("$confidence", at);
+  const sure = confidence === null ? "" : `<meter value="${confidence}"></meter>${confidence.toFixed(2)} <small>(${escape(get("$basis", at))})</small>`;
+  const reasons = get("$reasons", at).split("\n").filter(Boolean).map(r => `<li>${escape(r)}</li>`).join("");
+  const outcome = get("$outcome", at), description = get("$description", at);
+  const [lat, lon] = hasPlace(at) ? placeOf(at) : [];
+  const uncertainty = get("$uncertainty", at);
+  const position = hasPlace(at) ? `${lat}, ${lon} <button class="small" data-copy="${lat}, ${lon}">${escape(TEXT.copy)}</button> ` +
+    `<a href="geo:${lat},${lon}${uncertainty ? `;u=${uncertainty}` : ""}">${escape(TEXT.open_in)}</a>` : escape(TEXT.no_position);
+  const near = hasPlace(at) ? nearest(at, 5).map(([away, other]) =>
+    `<button class="near" data-go="${other}"><span>${escape(nameOf(other))}</span><span>${length(away)}</span></button>`).join("") : "";
+  const columns = DATA.shown.map(name => line(name, linked(get(name, at)))).join("");
+  return `<div class="popup" data-at="${at}"><h2>${drawing(lookOf(at))}${escape(nameOf(at))}</h2>${picture(at)}` +
+    `${description ? `<p>${escape(description)}</p>` : ""}<dl>${columns}` +
+    line(TEXT.outcome, `<span title="${escape(DATA.meanings[outcome])}">${escape(TEXT[outcome])}</span>`) +
+    line(TEXT.asked, escape(get("$asked", at))) + line(TEXT.matched, escape(get("$matched", at))) + line(TEXT.level, escape(get("$level", at))) +
+    line(TEXT.confidence, sure) + line(TEXT.reasons, reasons && `<ul>${reasons}</ul>`) + line(TEXT.position, position) + line(TEXT.nearest, near) +
+    `</dl>${aligned(at)}${DATA.attribution ? `<p class="credit">${escape(DATA.attribution)}</p>` : ""}</div>`;
 }
-if (markers.size) map.fitBounds(group.getBounds().pad(0.08)); else map.setView([0, 0], 2);
 
-const list = document.getElementById("list");
-const hidden = new Set();
-const sorted = [...DATA.records].sort((a, b) => order.indexOf(a.outcome) - order.indexOf(b.outcome));
-function chosen(key) {
-  for (const button of list.querySelectorAll("button")) button.setAttribute("aria-current", button.dataset.key === key);
-  list.querySelector("[aria-current=true]")?.scrollIntoView({ block: "nearest" });
+async function copy(button) {
+  try { await navigator.clipboard.writeText(button.dataset.copy); } catch {
+    const field = Object.assign(document.createElement("textarea"), { value: button.dataset.copy });
+    document.body.append(field);
+    field.select();
+    document.execCommand("copy");
+    field.remove();
+  }
+  button.textContent = TEXT.copied;
+  setTimeout(() => { button.textContent = TEXT.copy; }, 2000);
 }
-function pick(key) {
-  const marker = markers.get(key);
-  chosen(key);
-  if (!marker) return map.closePopup();
-  map.setView(marker.getLatLng(), Math.max(map.getZoom(), 15), { animate: false });
-  marker.openPopup();
-}
-function fill() {
-  const words = document.getElementById("find").value.toLowerCase().split(/\s+/).filter(Boolean);
-  const rows = sorted.filter(r => !hidden.has(r.outcome) &&
-    words.every(w => `${r.key} ${r.name} ${r.asked} ${r.matched}`.toLowerCase().includes(w)));
-  list.innerHTML = rows.map(r => `<li><button data-key="${escape(r.key)}" title="${escape(r.reasons.join("; "))}">${drawing(r.outcome)}<span>` +
-    `<span class="name">${escape(r.name || r.key)}</span><span class="where">${escape(r.asked)}</span></span></button></li>`).join("") ||
-    `<li class="none">No record is like that.</li>`;
-  const shown = new Set(rows.map(r => r.key));
-  for (const [key, marker] of markers) shown.has(key) ? group.addLayer(marker) : group.removeLayer(marker);
-}
-list.addEventListener("click", event => { const at = event.target.closest("button"); if (at) pick(at.dataset.key); });
-document.getElementById("find").addEventListener("input", fill);
-
-const legend = document.getElementById("legend");
-for (const outcome of Object.keys(DATA.marks)) {
-  const count = DATA.records.filter(r => r.outcome === outcome).length;
-  if (!count) continue;
-  const button = document.createElement("button");
-  button.innerHTML = `${drawing(outcome)}<span>${outcome}</span><b>${count}</b>`;
-  button.title = DATA.marks[outcome].meaning;
-  button.setAttribute("aria-pressed", "true");
-  button.onclick = () => { hidden.has(outcome) ? hidden.delete(outcome) : hidden.add(outcome);
-    button.setAttribute("aria-pressed", !hidden.has(outcome)); fill(); };
-  legend.append(button);
-}
-fill();
-const wanted = decodeURIComponent(location.hash.slice(1));
-if (wanted) pick(wanted);

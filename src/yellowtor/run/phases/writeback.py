@@ -25,9 +25,10 @@ from yellowtor.contracts.table import (
 )
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.marker_drawing import Drawing, OpenDrawing
 from yellowtor.run.phases.scan import RowReader, shown_key
-from yellowtor.run.phases.write_result import Change, Changes, WriteResult, as_stored_by, marker_record
-from yellowtor.run.ports import JudgeBook, MarkerFile, MarkerFiles, Watcher
+from yellowtor.run.phases.write_result import Change, Changes, WriteResult, as_stored_by
+from yellowtor.run.ports import JudgeBook, Watcher
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names
@@ -57,7 +58,7 @@ class WriteBack:
         self._in_order = False  # the rows are known to come in the scan's order, and their keys need not be read
         self._unsettled: deque[tuple[Sequence[Row], Answers]] = deque()  # pages, of a database
         self._left: set[int] = set()  # records whose coordinates stay: the table made them of the same before
-        self._markers: Sequence[MarkerFile] = ()
+        self._drawing = Drawing(None, (), ())
         self.result = WriteResult()
 
     @property
@@ -91,7 +92,7 @@ class WriteBack:
         known = self._book.answers(keys, {"raw_hash"})
         return self._batch(batch)[0], [known.get(key, UNKNOWN).raw_hash for key in keys]
 
-    def write(self, to: Path | None, markers: MarkerFiles, *, scanned: str, records: int) -> WriteResult:
+    def write(self, to: Path | None, markers: OpenDrawing, *, scanned: str, records: int) -> WriteResult:
         """Write the target and the marker files, each in one step.
 
         scanned is the source's fingerprint at the scan, records its number of records. If it still holds, the rows are
@@ -108,7 +109,7 @@ class WriteBack:
             self._table.expect(records)
             self._in_order = True
         columns = list(self._job.write.columns.mapped().values())
-        with markers() as self._markers:
+        with markers() as self._drawing:
             self._table.rewrite(to, columns, self._answering, self._kept)
         if isinstance(self._table, HasFormulas) and (left := self._table.left):
             more = f" and {len(left) - SHOWN:,} more" if len(left) > SHOWN else ""
@@ -147,10 +148,8 @@ class WriteBack:
         self, batch: Sequence[Row], answers: Answers, returned: Mapping[int, Mapping[str, str]] = NONE_RETURNED
     ) -> None:
         """Draw what was written, and have the ledger remember the coordinates that are new in the target."""
-        for file in self._markers:
-            for row, answer in zip(batch, answers, strict=True):
-                if answer.id:
-                    file.add(marker_record(answer, self._reader.name(row)))
+        if not self._drawing.is_empty:
+            self._drawing.draw(batch, answers)
         if self._coordinates:
             self._note(batch, answers, returned)
 
@@ -199,7 +198,7 @@ class WriteBack:
 
     def _batch(self, batch: Sequence[Row]) -> tuple[list[Sequence[Any]], Answers]:
         """The new cells of each of the job's columns for this batch, and the answers that they were made from."""
-        wanted = self._columns.wanted | FOR_MARKERS if self._markers else self._columns.wanted
+        wanted = self._columns.wanted if self._drawing.is_empty else self._columns.wanted | FOR_MARKERS
         answers, edited = self._answers(batch, wanted)
         columns = self._columns.make(answers)
         self.result.stale = self._columns.stale

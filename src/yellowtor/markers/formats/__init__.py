@@ -1,0 +1,1 @@
+"""The formats of marker files. Each module has open_file(target)."""

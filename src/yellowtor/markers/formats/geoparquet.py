@@ -1,0 +1,93 @@
+"""GeoParquet 1.1 (OGC): points in well-known binary, by pyarrow, many rows at a time."""
+
+import json
+import struct
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from yellowtor.contracts.marker import Marker
+from yellowtor.files import written_aside
+from yellowtor.markers.target import InSystem, MarkerTarget, Properties
+
+GROUP = 50_000  # markers in a row group
+
+
+class GeoParquet(InSystem):
+    """Takes markers one by one; the file is whole when the context that made it ends."""
+
+    def __init__(self, path: Path, target: MarkerTarget) -> None:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        super().__init__(target)
+        self._properties = Properties(target.head)
+        ours = ["key", "name", "outcome", "asked", "matched", "level", "basis", "reasons", "description"]
+        looks = ["look", "colour", "shape"] if target.head.legend else []
+        self._texts = [*ours, *looks, *self._properties.names]
+        self._numbers = ["confidence", "circle_m"]
+        fields = [("geometry", pa.binary()), *((name, pa.string()) for name in self._texts)]
+        self._schema = pa.schema([*fields, *((name, pa.float64()) for name in self._numbers)])
+        self._writer = pq.ParquetWriter(path, self._schema, compression="snappy")
+        self._columns: list[list[Any]] = [[] for _ in self._schema]
+        self._bounds = [float("inf"), float("inf"), float("-inf"), float("-inf")]
+
+    def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
+        for marker, place in zip(markers, coordinates, strict=True):
+            if place is None and not self._target.without_position:
+                continue
+            said = self._properties.of(marker) | {"reasons": "; ".join(marker.reasons)}
+            texts = [None if (text := said.get(name)) is None else str(text) for name in self._texts]
+            row = [self._point(place), *texts, *(said.get(name) for name in self._numbers)]
+            for column, value in zip(self._columns, row, strict=True):
+                column.append(value)
+        if len(self._columns[0]) >= GROUP:
+            self._write_group()
+
+    def _write_group(self) -> None:
+        import pyarrow as pa
+
+        arrays = [pa.array(column, field.type) for column, field in zip(self._columns, self._schema, strict=True)]
+        self._writer.write_table(pa.Table.from_arrays(arrays, schema=self._schema))
+        self._columns = [[] for _ in self._schema]
+
+    def _point(self, place: tuple[float, float] | None) -> bytes | None:
+        if place is None:
+            return None
+        low_x, low_y, high_x, high_y = self._bounds
+        x, y = place
+        self._bounds = [min(low_x, x), min(low_y, y), max(high_x, x), max(high_y, y)]
+        return struct.pack("<BIdd", 1, 1, x, y)
+
+    def finish(self) -> None:
+        """Write the last rows and what describes them."""
+        self.flush()
+        if self._columns[0]:
+            self._write_group()
+        column: dict[str, Any] = {"encoding": "WKB", "geometry_types": ["Point"]}
+        if self._bounds[0] <= self._bounds[2]:
+            column["bbox"] = self._bounds
+        if self._target.system:
+            import pyproj
+
+            column["crs"] = pyproj.CRS.from_user_input(self._target.system).to_json_dict()
+        about = {"version": "1.1.0", "primary_column": "geometry", "columns": {"geometry": column}}
+        said = {"geo": json.dumps(about), "title": self._target.head.title, "attribution": self._target.attribution}
+        self._writer.add_key_value_metadata(said)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._writer.close()
+
+
+@contextmanager
+def open_file(target: MarkerTarget) -> Iterator[GeoParquet]:
+    """Write the rows."""
+    with written_aside(target.path, like=target.like) as aside:
+        made = GeoParquet(aside, target)
+        try:
+            yield made
+            made.finish()
+        finally:
+            made.close()

@@ -1,0 +1,185 @@
+"""The marker files of a job: their layers, pictures and writers."""
+
+import base64
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from functools import partial
+from importlib import import_module
+from importlib.util import find_spec
+from pathlib import Path
+
+from yellowtor.contracts.map_view import LabelSheet, MapView
+from yellowtor.contracts.marker import Marker, MarkerHead
+from yellowtor.errors import BadJob, BadSource, YellowtorError
+from yellowtor.files import check_regular
+from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.marker_settings import Markers, PictureSettings
+from yellowtor.run.phases.marking import MarkerParts
+from yellowtor.run.ports import MarkerFile, MarkerFiles, Watcher
+from yellowtor.services.http import HttpService
+
+ICON_TYPES = {
+    ".png": "image/png",
+    ".svg": "image/svg+xml",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".gif": "image/gif",
+    ".webp": "image/webp",
+}
+MOST_ICON_BYTES = 100_000
+
+
+def check_markers(job: Job, folder: Path) -> MarkerParts:
+    """The pictures of a job's markers. Raises BadJob or BadSource if one, or a layer under them, can't be read."""
+    settings = job.markers
+    if settings.pictures or any(output.format.draws_layers for output in settings.files()):
+        from yellowtor.markers.layers import read_layer
+
+        for layer in settings.under:
+            read_layer(folder / layer)
+        map_view(settings, folder)
+    for output in settings.files():
+        needed = output.format.needs
+        if needed and find_spec(needed[0]) is None:
+            raise BadJob(f"{output.path} needs {needed[0]}: pip install 'yellowtor[{needed[1]}]'. Nothing was sent.")
+    if settings.pictures and find_spec("matplotlib") is None:
+        raise BadJob("markers.pictures needs matplotlib: pip install 'yellowtor[pictures]'. Nothing was sent.")
+    if settings.system and not any(output.format.any_system for output in settings.files()):
+        from yellowtor.run.jobs.marker_formats import FORMATS
+
+        names = ", ".join(known.name for known in FORMATS if known.any_system)
+        raise BadJob(f"markers.system is for {names}; the job's marker files are always WGS 84. Nothing was sent.")
+    if settings.system:
+        from yellowtor.markers.target import projection_of
+
+        projection_of(settings.system)
+    icons = {n: read_icon(folder / rule.icon) for n, rule in enumerate(settings.looks) if rule.icon is not None}
+    return MarkerParts(icons)
+
+
+def read_icon(path: Path) -> str:
+    """A picture as a data: URL (RFC 2397). Raises BadJob if it can't be read, is too large or of an unknown type."""
+    kind = ICON_TYPES.get(path.suffix.lower())
+    if kind is None:
+        raise BadJob(f"{path}: a picture of markers.looks ends in {', '.join(ICON_TYPES)}. Nothing was sent.")
+    try:
+        check_regular(path)
+        content = path.read_bytes()
+    except (OSError, BadSource) as error:
+        said = getattr(error, "strerror", None) or error
+        raise BadJob(f"{path}, a picture of markers.looks, can't be read: {said}. Nothing was sent.") from error
+    if len(content) > MOST_ICON_BYTES:
+        raise BadJob(f"{path}, a picture of markers.looks, has more than {MOST_ICON_BYTES:,} bytes. Nothing was sent.")
+    return f"data:{kind};base64,{base64.b64encode(content).decode()}"
+
+
+def map_view(settings: Markers, folder: Path) -> MapView:
+    """How the page shows its map. Raises BadJob if its texts can't be read."""
+    from yellowtor.markers.texts import own_texts, texts_in
+
+    chosen = settings.map
+    texts = own_texts(folder / chosen.texts) if chosen.texts else texts_in(chosen.language)
+    shared = {name: getattr(chosen, name) for name in MapView.__dataclass_fields__ if name not in {"texts", "search"}}
+    return MapView(**shared, texts=texts, search=tuple(chosen.search or settings.columns))
+
+
+def marker_files(settings: Markers, folder: Path, attribution: str, like: Path | None) -> MarkerFiles:
+    """What opens the marker files of a job. They get the permissions of the file `like`."""
+    return partial(_open_files, settings, folder, attribution, like)
+
+
+@contextmanager
+def _open_files(
+    settings: Markers, folder: Path, attribution: str, like: Path | None, head: MarkerHead, watch: Watcher
+) -> Iterator[Sequence[MarkerFile]]:
+    """The files, open. What goes wrong with one of them is raised when all the others are whole."""
+    from yellowtor.markers.target import MarkerTarget
+
+    under = [folder / layer for layer in settings.under]
+    made = []
+    for output in settings.files():
+        target = MarkerTarget(
+            folder / output.path,
+            head,
+            attribution,
+            under,
+            like,
+            settings.without_position,
+            settings.decimals if output.format.any_system or not settings.system else None,
+            settings.system if output.format.any_system else "",
+            map_view(settings, folder),
+            sheet_of(settings),
+        )
+        made.append(GuardedFile(import_module(output.format.module).open_file(target)))
+    if settings.pictures:
+        made.append(GuardedFile(_pictures(settings, settings.pictures, folder, attribution, watch)))
+    try:
+        yield made
+    except BaseException as error:
+        for file in made:
+            file.end(error)
+        raise
+    for file in made:
+        file.end(None)
+    if failed := [file.failed for file in made if file.failed]:
+        raise failed[0]
+
+
+@contextmanager
+def _pictures(
+    settings: Markers, wanted: PictureSettings, folder: Path, attribution: str, watch: Watcher
+) -> Iterator[MarkerFile]:
+    from yellowtor.markers.record_pictures import PictureFolder, picture_folder
+
+    under = [folder / layer for layer in settings.under]
+    what = PictureFolder(folder / wanted.folder, wanted.radius_m, wanted.size, under, attribution)
+    with picture_folder(what, watch.phase, watch.advanced) as made:
+        yield made
+    if made.drawn:
+        watch.remark(f"{wanted.folder}: {made.drawn:,} pictures drawn, {made.kept:,} as they were")
+
+
+def sheet_of(settings: Markers) -> LabelSheet:
+    """The sheets of labels."""
+    chosen = settings.labels
+    return LabelSheet(chosen.paper, chosen.across, chosen.down, chosen.margin_mm)
+
+
+class GuardedFile:
+    """A marker file of which a failure touches neither the table nor the other files: it is left as it was."""
+
+    def __init__(self, context: AbstractContextManager[MarkerFile]) -> None:
+        self._context = context
+        self._file: MarkerFile | None = None
+        self.failed: YellowtorError | None = None
+        try:
+            self._file = context.__enter__()
+        except YellowtorError as error:
+            self.failed = error
+
+    def add(self, marker: Marker) -> None:
+        """Take a marker, unless the file has failed."""
+        if self._file is not None:
+            try:
+                self._file.add(marker)
+            except YellowtorError as error:
+                self.end(error)
+                self.failed = error
+
+    def end(self, error: BaseException | None) -> None:
+        """The file takes its place; after an error, it does not."""
+        if self._file is None:
+            return
+        self._file = None
+        try:
+            self._context.__exit__(type(error) if error else None, error, error.__traceback__ if error else None)
+        except YellowtorError as own:
+            self.failed = own
+        except BaseException as own:
+            if own is not error:
+                raise
+
+
+def credit_of(services: Sequence[HttpService]) -> str:
+    """The credits that services require, each once."""
+    return "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))

@@ -1,0 +1,175 @@
+"""The page in a browser without a network: what people see of it, do with it, print and embed."""
+
+import base64
+import json
+import random
+import re
+import shutil
+import time
+from io import BytesIO
+
+import pytest
+from conftest import real_addresses
+
+from yellowtor.contracts.map_view import MapView
+from yellowtor.contracts.marker import OUTCOME_LOOKS, Marker, MarkerHead
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
+from yellowtor.markers.formats.page import open_file
+from yellowtor.markers.target import MarkerTarget
+from yellowtor.markers.texts import texts_in
+
+DRIVER, CHROMIUM = shutil.which("chromedriver"), shutil.which("chromium")
+pytestmark = pytest.mark.skipif(not (DRIVER and CHROMIUM), reason="no Chromium with its driver on this machine")
+
+
+@pytest.fixture
+def browser(tmp_path):
+    """A browser that reaches no host at all; what its console says must hold no error."""
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = CHROMIUM
+    flags = ["headless=new", "no-sandbox", "disable-gpu", "no-first-run", "disable-background-networking", "disable-sync",
+             "disable-component-update", "window-size=1280,800", f"user-data-dir={tmp_path / 'profile'}",
+             "host-resolver-rules=MAP * ~NOTFOUND"]  # fmt: skip
+    for flag in flags:
+        options.add_argument(f"--{flag}")
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+    driver = webdriver.Chrome(options=options, service=Service(DRIVER))
+    driver.implicitly_wait(5)
+    yield driver
+    log = driver.get_log("browser")
+    driver.quit()
+    assert [entry["message"] for entry in log if entry["level"] == "SEVERE"] == []
+
+
+def of(driver, css):
+    return driver.find_element("css selector", css)
+
+
+def texts(driver, css):
+    return [one.text for one in driver.find_elements("css selector", css)]
+
+
+def legend(driver):
+    """The entries of the legend with their counts."""
+    names, counts = texts(driver, "#legend span"), texts(driver, "#legend b")
+    return {name: int(count.replace(",", "")) for name, count in zip(names, counts, strict=True)}
+
+
+def test_everything_that_people_do_with_the_page(example, browser):
+    from pypdf import PdfReader
+    from selenium.webdriver import ActionChains, Keys
+
+    job = example(looks=True)
+    summary = job.summary()
+    rows = job.rows()
+    outcomes = {name: count for name, count in summary["outcomes"].items() if count}
+    browser.get(job.path("cabinets.html").as_uri())
+    found = legend(browser)
+    assert {name: found[name] for name in outcomes} == outcomes
+    assert sum(count for name, count in found.items() if name not in outcomes) == summary["records"]
+    placed = sum(outcomes.get(name, 0) for name in ("placed", "kept", "doubtful"))
+    groups = list(map(int, texts(browser, ".cluster")))
+    assert sum(groups) + len(texts(browser, ".marker")) == placed, "each marker is drawn, or counted in a cluster"
+
+    of(browser, ".cluster").click()
+    assert wait_until(lambda: list(map(int, filter(None, texts(browser, ".cluster")))) != groups), "a cluster opens"
+    of(browser, "#legend button").click()
+    hidden = found["to be checked"]
+    assert of(browser, "#found").text == f"{summary['records'] - hidden} shown"
+    of(browser, "#legend button").click()
+
+    doubtful = next(row for row in rows.values() if row["Outcome"] == "doubtful")
+    of(browser, "#find").send_keys(doubtful["Number and street"])
+    assert wait_until(lambda: texts(browser, "#list .where")[0].startswith(doubtful["Number and street"]))
+    of(browser, "#list .row").click()
+    said = of(browser, ".popup").get_attribute("textContent")
+    for text in (
+        doubtful["Matched address"],
+        "doubtful",
+        "(estimate)",
+        str(doubtful["Access notes"]),
+        "Places: the stand-in",
+    ):
+        assert text in said
+    assert of(browser, "#list .row[aria-current=true] .name").text == doubtful["Cabinet"]
+    assert len(texts(browser, ".popup button.near")) == 5
+    assert re.fullmatch(r"geo:[\d.-]+,[\d.-]+;u=\d+", of(browser, ".popup a[href^=geo]").get_attribute("href"))
+    browser.execute_cdp_cmd(
+        "Browser.grantPermissions", {"permissions": ["clipboardReadWrite", "clipboardSanitizedWrite"]}
+    )
+    of(browser, ".popup [data-copy]").click()
+    assert wait_until(lambda: of(browser, ".popup [data-copy]").text == "Copied")
+    copied = browser.execute_async_script("navigator.clipboard.readText().then(arguments[0])")
+    assert [float(n) for n in copied.split(", ")] == [doubtful["Latitude"] or pytest.approx(47.5, abs=1), pytest.approx(-28.5, abs=1.2)]  # fmt: skip
+
+    of(browser, "#find").clear()
+    of(browser, "#find").send_keys(" ", Keys.BACKSPACE)
+    of(browser, "[aria-label='Show all']").click()
+    of(browser, "[aria-label='Measure a distance']").click()
+    for x, y in ((-100, 0), (100, 0)):
+        ActionChains(browser).move_to_element_with_offset(of(browser, "#map"), x, y).click().perform()
+    assert wait_until(lambda: re.fullmatch(r"[\d.]+ km", of(browser, ".reach").text))
+    ActionChains(browser).send_keys(Keys.ESCAPE).perform()
+
+    paper = PdfReader(BytesIO(base64.b64decode(browser.print_page())))
+    printed = "".join(page.extract_text() for page in paper.pages)
+    assert [key for key in rows if key.replace("-", "") not in printed.replace("-", "").replace("\n", "")] == []
+    assert "Defibrillator cabinets" in printed
+
+    browser.set_window_size(500, 800)
+    width = browser.execute_script("return document.documentElement.scrollWidth <= innerWidth")
+    assert width, "nothing is wider than a phone"
+    assert of(browser, "#map").rect["width"] == browser.execute_script("return innerWidth")
+
+
+def test_a_page_in_another_language_inside_another_page(small, browser):
+    job = small(real_addresses(3))
+    text = job.path("job.toml").read_text()
+    own = "[markers]\npage = 'm.html'\ntitle = 'A & <b>'\n[markers.map]\nembed = true\nlanguage = 'de'\nsize = ['700px', '80vh']\n"
+    job.path("job.toml").write_text(text[: text.index("[markers]")] + own + "centre = [47.5, -28.5]\nzoom = 9\n")
+    job.run("run", "job.toml")
+    host = "<!doctype html><meta charset=utf-8><h1>Host</h1>" + job.path("m.html").read_text()
+    job.path("host.html").write_text(host)
+    browser.get(job.path("host.html").as_uri())
+    frame = of(browser, "iframe")
+    assert (frame.rect["width"], frame.get_attribute("title")) == (700, "A & <b>")
+    browser.switch_to.frame(frame)
+    assert of(browser, "h1").text == "A & <b>"
+    assert of(browser, ".count").text == "3 Datensätze"
+    assert legend(browser) == {"verortet": 3}
+    of(browser, "#list .row").click()
+    assert "Am nächsten" in of(browser, ".popup").get_attribute("textContent")
+
+
+def test_a_hundred_thousand_markers_are_usable_within_seconds(tmp_path, browser):
+    page = tmp_path / "m.html"
+    target = MarkerTarget(page, MarkerHead("Many", ["Note"]), view=MapView(texts=texts_in("en")))
+    chance = random.Random(1)
+    with open_file(target) as file:
+        for n in range(100_000):
+            outcome = Outcome.DOUBTFUL if n % 10 == 0 else Outcome.PLACED
+            position = Position(round(chance.gauss(48, 2), 6), round(chance.gauss(5, 4), 6))
+            asked = f"{n % 200} Kelp Lane {n % 977}, {n:06} Holm"
+            file.add(Marker(f"K-{n}", f"Box {n}", outcome, position, OUTCOME_LOOKS[outcome], asked, f"{asked}, Vest",
+                "building", 0.987, "estimate", ["street agrees"], columns={"Note": f"note {n % 5000}"}))  # fmt: skip
+    assert page.stat().st_size < 25_000_000
+    browser.set_page_load_timeout(60)
+    browser.get(page.as_uri())
+    ready = int(of(browser, "html[data-ready]").get_attribute("data-ready"))
+    assert ready < 6_000, "it takes a second on an idle machine"
+    assert sum(int(one.replace(",", "")) for one in texts(browser, ".cluster")) > 90_000
+    of(browser, "#find").send_keys("box 77777")
+    assert wait_until(lambda: of(browser, "#found").text.startswith("1 "))
+    assert json.loads(browser.execute_script("return JSON.stringify(rows)")) == [77777]
+
+
+def wait_until(holds):
+    for _ in range(100):
+        if holds():
+            return True
+        time.sleep(0.05)
+    return False
