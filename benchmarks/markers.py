@@ -11,12 +11,13 @@ from pathlib import Path
 from xml.sax.saxutils import escape
 
 import orjson
-from common import folder
+from common import DATA, folder
 
 from yellowtor.contracts.marker import OUTCOME_LOOKS, Marker, MarkerHead
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.markers.formats import delimited, geojson, kml
+from yellowtor.markers.record_pictures import PictureFolder, picture_folder
 from yellowtor.markers.target import MarkerTarget
 
 ROUNDS = 3
@@ -77,6 +78,18 @@ def plain_csv(path: Path, count: int) -> None:
             )
 
 
+def pictures(here: Path, count: int = 1_000) -> float:
+    """Seconds for so many pictures of records."""
+    layers = [DATA / "coast.geojson", DATA / "roads.geojson"]
+    wanted = PictureFolder(here / "pictures", 300, 480, layers, "")
+    began = time.perf_counter()
+    with picture_folder(wanted, lambda _, __: None, lambda _: None) as made:
+        for n in range(count):
+            place = Position(47.72 + n % 31 / 1e3, -28.93 + n % 37 / 1e3)
+            made.add(Marker(f"K-{n}", f"Box {n}", Outcome.PLACED, place, LOOK))
+    return time.perf_counter() - began
+
+
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
     pairs = {"GeoJSON": (geojson, plain_geojson), "KML": (kml, plain_kml), "CSV": (delimited, plain_csv)}
@@ -93,6 +106,8 @@ def main() -> None:
                     best[at] = min(best[at], time.perf_counter() - began)
             ratio = best[0] / best[1]
             print(f"{name}: {count:,} markers in {best[0]:.1f} s, {ratio:.2f} of the plainest loop (wanted: 1.5)")
+    with folder() as here:
+        print(f"1,000 pictures of records in {pictures(Path(here)):.0f} s (wanted: 60)")
     print(f"peak memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB")
 
 

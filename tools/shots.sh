@@ -35,7 +35,6 @@ shoot_page() { # FILE ADDRESS [SIZE]
   --virtual-time-budget=4000 --screenshot="$1" "$2" >/dev/null 2>&1
 }
 
-shoot_terminal run-live 4 'yellowtor demo'
 rm -rf yellowtor-demo
 shoot_terminal demo 60 'yellowtor demo'
 shoot_page "$out/page.png" "file://$work/yellowtor-demo/cabinets.html"

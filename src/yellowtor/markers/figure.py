@@ -1,5 +1,8 @@
 """The looks of all figures. Matplotlib draws without a screen (`pip install 'yellowtor[pictures]'`)."""
 
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -45,6 +48,14 @@ def plain(axes: "Axes") -> None:
     axes.spines["bottom"].set_color(LINE)
     axes.tick_params(colors=MUTED, length=0, labelsize=11)
     axes.set_axisbelow(True)
+
+
+@contextmanager
+def unworried() -> Iterator[None]:
+    """Without Matplotlib's warnings about signs that its fonts do not have: they are drawn as boxes."""
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="(Glyph|Matplotlib currently does not support)")
+        yield
 
 
 def save(figure: "Figure", path: Path) -> None:

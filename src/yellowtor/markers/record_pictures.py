@@ -15,6 +15,7 @@ from yellowtor.addresses.keys import digest
 from yellowtor.contracts.marker import Look, Marker
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
+from yellowtor.markers.figure import unworried
 from yellowtor.markers.layers import read_layer
 from yellowtor.markers.map_drawing import (
     DrawnMarkers,
@@ -39,20 +40,24 @@ DPI = 100
 VERSION = "1"  # of the drawing: another one draws all of them anew
 MOST_NEIGHBOURS = 200
 AT_ONCE = 20  # pictures that a process gets at a time
-STATE = b"tEXtComment\0"
+STATE = b"tEXtComment\0yellowtor:"
 RESERVED = {"con", "prn", "aux", "nul", *(f"{name}{n}" for name in ("com", "lpt") for n in range(1, 10))}
 Place = tuple[float, float, Look]  # metres of the map, and how it looks
 
 
 @dataclass(frozen=True)
 class PictureFolder:
-    """Where the pictures go and what they show: radius_m around the marker, size_px wide and high."""
+    """Where the pictures go and what they show: radius_m around the marker, size_px wide and high.
+
+    parallel: on all processors. A program that starts others of its kind must be one that can be imported.
+    """
 
     folder: Path
     radius_m: float
     size_px: int
     under: Sequence[Path]
     credit: str
+    parallel: bool = True
 
 
 @dataclass(frozen=True)
@@ -73,6 +78,7 @@ class RecordPictures:
         self._markers: list[Marker] = []
         self.drawn = 0
         self.kept = 0
+        self.foreign: list[str] = []  # names of files that are not ours, and stay as they are
 
     def add(self, marker: Marker) -> None:
         """Take a marker."""
@@ -88,12 +94,18 @@ class RecordPictures:
             raise BadSource(f"{folder} can't be made: {error.strerror or error}.") from error
         layers = [digest(path.read_bytes().hex()) for path in self._wanted.under]
         base = (VERSION, str(self._wanted.radius_m), str(self._wanted.size_px), self._wanted.credit, *layers)
-        tasks = [task for task in self._tasks(base) if state_of_picture(task.path) != task.state]
-        self.kept = len(self._markers) - len(tasks)
+        tasks = []
+        for task in self._tasks(base):
+            state = state_of_picture(task.path)
+            if state is None:
+                self.foreign.append(task.path.name)
+            elif state != task.state:
+                tasks.append(task)
+        self.kept = len(self._markers) - len(tasks) - len(self.foreign)
         if not tasks:
             return
         begin("Drawing", len(tasks))
-        if len(tasks) <= AT_ONCE:
+        if len(tasks) <= AT_ONCE or not self._wanted.parallel:
             _begin(self._wanted)
             self._count(map(_draw, tasks), advanced)
             return
@@ -148,15 +160,17 @@ class FileNames:
         return f"{plain}.png"
 
 
-def state_of_picture(path: Path) -> str:
-    """What the picture was drawn of, as it says itself; empty if there is none of ours."""
+def state_of_picture(path: Path) -> str | None:
+    """What the picture was drawn of, as it says itself; empty if there is no file, None for a file that is not ours."""
     try:
         with path.open("rb") as file:
             head = file.read(2_000)
-    except OSError:
+    except FileNotFoundError:
         return ""
+    except OSError:
+        return None
     at = head.find(STATE)
-    return head[at + len(STATE) :][:32].decode("latin-1") if at >= 0 else ""
+    return head[at + len(STATE) :][:32].decode("latin-1") if at >= 0 else None
 
 
 class PictureCanvas:
@@ -201,8 +215,8 @@ class PictureCanvas:
         self._figure.text(
             0.02, 0.93, marker.name[:60], fontsize=11, color=INK, weight="bold", va="bottom", parse_math=False
         )
-        said = {"Software": None, "Comment": task.state}
-        with written_aside(task.path) as aside:
+        said = {"Software": None, "Comment": f"yellowtor:{task.state}"}
+        with unworried(), written_aside(task.path) as aside:
             self._figure.savefig(aside, format="png", metadata=said, pil_kwargs={"compress_level": 3})
         for artist in self._artists():
             if artist not in self._lasting:

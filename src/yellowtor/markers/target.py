@@ -14,7 +14,10 @@ from yellowtor.errors import BadJob
 
 BATCH = 2_000
 PROPERTIES = ("key", "name", "outcome", "asked", "matched", "level", "confidence", "basis", "reasons")
+TAKEN = (*PROPERTIES, "description", "look", "colour", "shape", "circle_m", "moved_from", "latitude", "longitude", "x",
+    "y", "fid", "geom", "geometry", "text", "turn", "size_px")  # fmt: skip
 NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, section 2.2
+TO_ESCAPE = re.compile("[^\t\n\r\x20!#-%'-;=?-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # these, and & < > "
 
 
 @dataclass(frozen=True)
@@ -46,23 +49,19 @@ class MarkerTarget:
 class Properties:
     """What a marker says, by name: the answer's properties, and the source's columns.
 
-    A column that is called like a property of the answer gets `_source` behind its name.
+    A column that is called like one of the names that are taken gets `_source` behind its name, whatever its case.
     """
 
     def __init__(self, head: MarkerHead) -> None:
         self._columns = list(head.columns)
-        taken = {
-            *PROPERTIES,
-            "description",
-            "look",
-            "colour",
-            "shape",
-            "circle_m",
-            "moved_from",
-            "latitude",
-            "longitude",
-        }
-        self.names = [f"{name}_source" if name.lower() in taken else name for name in self._columns]
+        taken = set(TAKEN)
+        self.names = []
+        for name in self._columns:
+            free = name
+            while free.casefold() in taken:
+                free += "_source"
+            taken.add(free.casefold())
+            self.names.append(free)
         self._pairs = list(zip(self.names, self._columns, strict=True))
         self._has_looks = bool(head.legend)
 
@@ -112,7 +111,9 @@ class InSystem(ABC):
     def flush(self) -> None:
         """Write the markers that wait."""
         if self._waiting:
-            self._write(self._waiting, self._coordinates(self._waiting))
+            pairs = zip(self._waiting, self._coordinates(self._waiting), strict=True)
+            known = [pair for pair in pairs if pair[1] is not None or self._target.without_position]
+            self._write([marker for marker, _ in known], [place for _, place in known])
             self._waiting = []
 
     @abstractmethod
@@ -155,8 +156,9 @@ def lon_lat(marker: Marker, decimals: int | None) -> tuple[float, float]:
 
 def xml(text: str) -> str:
     """A text as it stands in XML, in an element or in an attribute with double quotes."""
-    if NOT_IN_XML.search(text):
-        text = NOT_IN_XML.sub("\ufffd", text)
+    if TO_ESCAPE.search(text) is None:
+        return text
+    text = NOT_IN_XML.sub("\ufffd", text)
     return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace('"', "&quot;")
 
 

@@ -1,6 +1,8 @@
 """The marker files of a job: their layers, pictures and writers."""
 
 import base64
+import sqlite3
+import sys
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from functools import partial
@@ -132,11 +134,15 @@ def _pictures(
     from yellowtor.markers.record_pictures import PictureFolder, picture_folder
 
     under = [folder / layer for layer in settings.under]
-    what = PictureFolder(folder / wanted.folder, wanted.radius_m, wanted.size, under, attribution)
+    is_program = Path(sys.argv[0]).stem == "yellowtor"  # else somebody's script or notebook
+    what = PictureFolder(folder / wanted.folder, wanted.radius_m, wanted.size, under, attribution, is_program)
     with picture_folder(what, watch.phase, watch.advanced) as made:
         yield made
     if made.drawn:
         watch.remark(f"{wanted.folder}: {made.drawn:,} pictures drawn, {made.kept:,} as they were")
+    if made.foreign:
+        names = ", ".join(made.foreign[:5]) + (" …" if len(made.foreign) > 5 else "")
+        watch.remark(f"{wanted.folder}: files that are not pictures of ours stay as they are: {names}")
 
 
 def sheet_of(settings: Markers) -> LabelSheet:
@@ -152,19 +158,18 @@ class GuardedFile:
         self._context = context
         self._file: MarkerFile | None = None
         self.failed: YellowtorError | None = None
-        try:
+        with self._guarded():
             self._file = context.__enter__()
-        except YellowtorError as error:
-            self.failed = error
 
     def add(self, marker: Marker) -> None:
         """Take a marker, unless the file has failed."""
         if self._file is not None:
             try:
                 self._file.add(marker)
-            except YellowtorError as error:
+            except (YellowtorError, OSError, sqlite3.Error) as error:
                 self.end(error)
-                self.failed = error
+                with self._guarded():
+                    raise
 
     def end(self, error: BaseException | None) -> None:
         """The file takes its place; after an error, it does not."""
@@ -172,12 +177,22 @@ class GuardedFile:
             return
         self._file = None
         try:
-            self._context.__exit__(type(error) if error else None, error, error.__traceback__ if error else None)
-        except YellowtorError as own:
-            self.failed = own
+            with self._guarded():
+                self._context.__exit__(type(error) if error else None, error, error.__traceback__ if error else None)
         except BaseException as own:
             if own is not error:
                 raise
+
+    @contextmanager
+    def _guarded(self) -> Iterator[None]:
+        """Note what goes wrong in the body."""
+        try:
+            yield
+        except YellowtorError as error:
+            self.failed = self.failed or error
+        except (OSError, sqlite3.Error) as error:
+            said = getattr(error, "strerror", None) or error
+            self.failed = self.failed or BadSource(f"A marker file can't be written: {said}.")
 
 
 def credit_of(services: Sequence[HttpService]) -> str:

@@ -113,7 +113,8 @@ addEventListener("afterprint", toScreen);
 fill();
 begin();
 layer.addTo(map);
-const wanted = decodeURIComponent(location.hash.slice(1));
+let wanted = location.hash.slice(1);
+try { wanted = decodeURIComponent(wanted); } catch { /* it is the key as it stands */ }
 const at = wanted ? everything.find(n => get("$key", n) === wanted) : undefined;
 if (at !== undefined) go(at);
 document.documentElement.dataset.ready = Math.round(performance.now());

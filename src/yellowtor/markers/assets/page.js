@@ -71,7 +71,7 @@ function popup(at) {
   const near = hasPlace(at) ? nearest(at, 5).map(([away, other]) =>
     `<button class="near" data-go="${other}"><span>${escape(nameOf(other))}</span><span>${length(away)}</span></button>`).join("") : "";
   const columns = DATA.shown.map(name => line(name, linked(get(name, at)))).join("");
-  return `<div class="popup" data-at="${at}"><h2>${drawing(lookOf(at))}${escape(nameOf(at))}</h2>${picture(at)}` +
+  return `<div class="popup" data-at="${at}" role="region" aria-live="polite" aria-label="${escape(nameOf(at))}"><h2>${drawing(lookOf(at))}${escape(nameOf(at))}</h2>${picture(at)}` +
     `${description ? `<p>${escape(description)}</p>` : ""}<dl>${columns}` +
     line(TEXT.outcome, `<span title="${escape(DATA.meanings[outcome])}">${escape(TEXT[outcome])}</span>`) +
     line(TEXT.asked, escape(get("$asked", at))) + line(TEXT.matched, escape(get("$matched", at))) + line(TEXT.level, escape(get("$level", at))) +

@@ -23,8 +23,6 @@ class JsonArray(InSystem):
 
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
         for marker, place in zip(markers, coordinates, strict=True):
-            if place is None and not self._target.without_position:
-                continue
             x, y = self._names
             at = {y: None, x: None} if place is None else {y: place[1], x: place[0]}
             moved = {"moved_from": [marker.before.lat, marker.before.lon]} if marker.before else {}

@@ -19,6 +19,8 @@ class Delimited(InSystem):
         super().__init__(target)
         self._rows = csv.writer(file)
         self._is_wkt = target.path.name.lower().endswith(".wkt.csv")
+        self._has_looks = bool(target.head.legend)
+        self._is_plain = not target.system and target.decimals is None and not target.without_position
         properties = Properties(target.head)
         self._columns = list(target.head.columns)
         place = ["geometry"] if self._is_wkt else ["x", "y"] if target.system else ["latitude", "longitude"]
@@ -26,25 +28,31 @@ class Delimited(InSystem):
         ours = ["outcome", "confidence", "level", "asked", "matched", "reasons", "description"]
         self._rows.writerow([shielded(name) for name in ["key", "name", *place, *ours, *look, *properties.names]])
 
+    def add(self, marker: Marker) -> None:
+        """Write the row of a marker; if its coordinates are to be changed, with many others."""
+        if self._is_plain and marker.position is not None:
+            lat, lon = marker.position
+            self._rows.writerow(self._row(marker, (f"POINT ({lon} {lat})",) if self._is_wkt else (lat, lon)))
+        else:
+            super().add(marker)
+
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
         self._rows.writerows(
-            [
-                shielded(marker.key),
-                shielded(marker.name),
-                *self._place(place),
-                marker.outcome.value,
-                "" if marker.confidence is None else marker.confidence,
-                marker.level,
-                shielded(marker.asked),
-                shielded(marker.matched),
-                shielded("; ".join(marker.reasons)),
-                shielded(marker.description),
-                *([shielded(marker.look.name), marker.look.colour] if self._target.head.legend else ()),
-                *(shielded(marker.columns[name]) for name in self._columns),
-            ]
-            for marker, place in zip(markers, coordinates, strict=True)
-            if place is not None or self._target.without_position
+            self._row(marker, self._place(place)) for marker, place in zip(markers, coordinates, strict=True)
         )
+
+    def _row(self, marker: Marker, place: Sequence[object]) -> Sequence[object]:
+        """The cells of a marker."""
+        columns = marker.columns
+        rest = [columns[name] for name in self._columns]
+        reasons = "; ".join(marker.reasons)
+        texts = (marker.key, marker.name, marker.asked, marker.matched, reasons, marker.description, *rest)
+        if not FORMULA.isdisjoint([text[:1] for text in texts]):
+            texts = tuple(map(shielded, texts))
+        key, name, asked, matched, reasons, description, *rest = texts
+        look = (shielded(marker.look.name), marker.look.colour) if self._has_looks else ()
+        sure = marker.outcome, marker.confidence, marker.level
+        return (key, name, *place, *sure, asked, matched, reasons, description, *look, *rest)
 
     def _place(self, place: tuple[float, float] | None) -> Sequence[object]:
         if self._is_wkt:

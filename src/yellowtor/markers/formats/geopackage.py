@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 
 from yellowtor.contracts.marker import Marker
-from yellowtor.errors import BadJob
+from yellowtor.errors import BadJob, BadSource
 from yellowtor.files import written_aside
 from yellowtor.markers.target import InSystem, MarkerTarget, Properties
 
@@ -65,8 +65,6 @@ class GeoPackage(InSystem):
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
         rows = []
         for marker, place in zip(markers, coordinates, strict=True):
-            if place is None and not self._target.without_position:
-                continue
             said = self._properties.of(marker) | {"reasons": "; ".join(marker.reasons)}
             texts = [None if (text := said.get(name)) is None else str(text) for name in self._texts]
             rows.append([self._blob(place), *texts, *(said.get(name) for name in self._numbers)])
@@ -113,10 +111,13 @@ def _quoted(name: str) -> str:
 def open_file(target: MarkerTarget) -> Iterator[GeoPackage]:
     """Write the layer."""
     with written_aside(target.path, like=target.like) as aside, closing(sqlite3.connect(aside)) as base:
-        base.executescript(f"PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}")
-        base.execute("PRAGMA synchronous = OFF")  # it takes its place only when it is whole
-        base.execute("PRAGMA journal_mode = OFF")
-        made = GeoPackage(base, target)
-        yield made
-        made.finish()
-        base.commit()
+        try:
+            base.executescript(f"PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}")
+            base.execute("PRAGMA synchronous = OFF")  # it takes its place only when it is whole
+            base.execute("PRAGMA journal_mode = OFF")
+            made = GeoPackage(base, target)
+            yield made
+            made.finish()
+            base.commit()
+        except sqlite3.Error as error:
+            raise BadSource(f"{target.path} can't be written: {error}.") from error

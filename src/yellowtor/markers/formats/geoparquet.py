@@ -35,8 +35,6 @@ class GeoParquet(InSystem):
 
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
         for marker, place in zip(markers, coordinates, strict=True):
-            if place is None and not self._target.without_position:
-                continue
             said = self._properties.of(marker) | {"reasons": "; ".join(marker.reasons)}
             texts = [None if (text := said.get(name)) is None else str(text) for name in self._texts]
             row = [self._point(place), *texts, *(said.get(name) for name in self._numbers)]

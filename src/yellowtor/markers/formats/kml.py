@@ -16,7 +16,7 @@ from yellowtor.contracts.position import EARTH_RADIUS_M, Position
 from yellowtor.errors import BadSource
 from yellowtor.files import written_aside
 from yellowtor.markers.pictures import png_of
-from yellowtor.markers.target import MarkerTarget, Properties, lon_lat, xml
+from yellowtor.markers.target import TO_ESCAPE, MarkerTarget, Properties, lon_lat, xml
 
 HEAD = """<?xml version="1.0" encoding="UTF-8"?>
 <kml xmlns="http://www.opengis.net/kml/2.2" version="2.3">
@@ -38,6 +38,7 @@ class Kml:
         self._stack = stack
         self._groups: dict[str, IO[bytes]] = {}
         self.looks: dict[Look, int] = {}
+        self._openings: dict[str, str] = {}
 
     def add(self, marker: Marker) -> None:
         """Take the placemark of a marker. Raises BadSource for too many folders."""
@@ -45,6 +46,13 @@ class Kml:
             return
         file = self._groups.get(marker.group) or self._new_group(marker.group)
         file.write(self._placemark(marker).encode())
+
+    def _opening(self, name: str) -> str:
+        """The beginning of the element for a property."""
+        made = self._openings.get(name)
+        if made is None:
+            made = self._openings[name] = f'<Data name="{xml(name)}"><value>'
+        return made
 
     def _new_group(self, name: str) -> IO[bytes]:
         if len(self._groups) >= MOST_FOLDERS:
@@ -61,11 +69,15 @@ class Kml:
         del properties["name"]
         description = properties.pop("description", "")
         said = f"<description>{xml(description)}</description>" if description else ""
-        data = "".join(
-            f'<Data name="{xml(name)}"><value>{xml(str(value))}</value></Data>'
+        opening = self._opening
+        texts = [
+            (name, value if isinstance(value, str) else str(value))
             for name, value in properties.items()
             if value is not None and value != ""
-        )
+        ]
+        if TO_ESCAPE.search("".join([text for _, text in texts])):
+            texts = [(name, xml(text)) for name, text in texts]
+        data = "".join([f"{opening(name)}{text}</value></Data>" for name, text in texts])
         geometry = f"<Point><coordinates>{lon!r},{lat!r}</coordinates></Point>"
         if shapes := _shapes(marker):
             geometry = f"<MultiGeometry>{geometry}{shapes}</MultiGeometry>"

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from yellowtor.contracts.marker import Marker
 from yellowtor.files import written_aside
+from yellowtor.markers.figure import unworried
 from yellowtor.markers.style import INK
 from yellowtor.markers.target import MarkerTarget
 
@@ -84,6 +85,7 @@ def open_file(target: MarkerTarget) -> Iterator[LabelSheets]:
     still = {"CreationDate": None, "Producer": None, "Creator": None}
     with (
         written_aside(target.path, like=target.like) as aside,
+        unworried(),
         mpl.rc_context({"pdf.fonttype": 42}),
         PdfPages(aside, metadata=still) as pages,
     ):

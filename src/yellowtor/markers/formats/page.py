@@ -79,13 +79,14 @@ class Page:
             self._circles[at] = marker.circle_m
 
     def _picture(self, text: str) -> str:
-        """A picture of a record as a data: URL, if it is a file that is small enough; else the text."""
+        """A picture of a record as a data: URL, if it is a small file in the page's folder; else the text."""
         kind = PICTURES.get(Path(text).suffix.lower())
         if not text or kind is None or "://" in text:
             return text
         try:
-            path = self._target.path.parent / text
-            if path.is_file() and path.stat().st_size <= MOST_PICTURE_BYTES:
+            folder = self._target.path.parent.resolve()
+            path = (folder / text).resolve()
+            if path.is_relative_to(folder) and path.is_file() and path.stat().st_size <= MOST_PICTURE_BYTES:
                 return f"data:image/{kind};base64,{base64.b64encode(path.read_bytes()).decode()}"
         except (OSError, ValueError):
             return text

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from yellowtor.contracts.marker import OUTCOME_LOOKS, Look, Marker
 from yellowtor.files import written_aside
-from yellowtor.markers.figure import canvas
+from yellowtor.markers.figure import canvas, unworried
 from yellowtor.markers.layers import read_layer
 from yellowtor.markers.map_drawing import (
     DrawnMarkers,
@@ -126,7 +126,7 @@ def save_as(figures: Iterator["Figure"], path: Path, ending: str) -> None:
     import matplotlib as mpl
     from matplotlib.backends.backend_pdf import PdfPages
 
-    with mpl.rc_context({"svg.hashsalt": "yellowtor", "svg.fonttype": "none", "pdf.fonttype": 42}):
+    with unworried(), mpl.rc_context({"svg.hashsalt": "yellowtor", "svg.fonttype": "none", "pdf.fonttype": 42}):
         if ending != ".pdf":
             next(figures).savefig(path, format=ending[1:], metadata=NO_TIME[ending])
             return

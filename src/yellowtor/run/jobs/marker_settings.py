@@ -138,7 +138,7 @@ class MapSettings(Settings):
     label: Literal["never", "hover", "always"] = Field("hover", description="When a marker shows its name.")
     picture: str = Field(
         "",
-        description="Column with a picture for the popup: the path of a file of at most 100 kB, or an https address.",
+        description="Column with a picture for the popup: a file in the page's folder (at most 100 kB), or an address.",
     )
     language: str = Field("en", description=f"Language of the page: {', '.join(LANGUAGES)}, or that of `texts`.")
     texts: Path | None = Field(None, description="TOML file with the texts of the page in another language.")
