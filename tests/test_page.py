@@ -50,7 +50,26 @@ def of(driver, css):
 
 
 def texts(driver, css):
-    return [one.text for one in driver.find_elements("css selector", css)]
+    """What is to be read now in each such element; the page may draw them anew at any time."""
+    script = "return [...document.querySelectorAll(arguments[0])].map(one => one.innerText ?? one.textContent)"
+    return [text.strip() for text in driver.execute_script(script, css)]
+
+
+def text_of(driver, css):
+    assert wait_until(lambda: texts(driver, css))
+    return texts(driver, css)[0]
+
+
+def click(driver, css):
+    from selenium.common.exceptions import StaleElementReferenceException
+
+    for _ in range(20):
+        try:
+            of(driver, css).click()
+        except StaleElementReferenceException:
+            continue
+        return
+    raise AssertionError(f"{css} can't be clicked")
 
 
 def legend(driver):
@@ -75,18 +94,18 @@ def test_everything_that_people_do_with_the_page(example, browser):
     groups = list(map(int, texts(browser, ".cluster")))
     assert sum(groups) + len(texts(browser, ".marker")) == placed, "each marker is drawn, or counted in a cluster"
 
-    of(browser, ".cluster").click()
+    click(browser, ".cluster")
     assert wait_until(lambda: list(map(int, filter(None, texts(browser, ".cluster")))) != groups), "a cluster opens"
-    of(browser, "#legend button").click()
+    click(browser, "#legend button")
     hidden = found["to be checked"]
-    assert of(browser, "#found").text == f"{summary['records'] - hidden} shown"
-    of(browser, "#legend button").click()
+    assert text_of(browser, "#found") == f"{summary['records'] - hidden} shown"
+    click(browser, "#legend button")
 
     doubtful = next(row for row in rows.values() if row["Outcome"] == "doubtful")
     of(browser, "#find").send_keys(doubtful["Number and street"])
     assert wait_until(lambda: texts(browser, "#list .where")[0].startswith(doubtful["Number and street"]))
-    of(browser, "#list .row").click()
-    said = of(browser, ".popup").get_attribute("textContent")
+    click(browser, "#list .row")
+    said = text_of(browser, ".popup")
     for text in (
         doubtful["Matched address"],
         "doubtful",
@@ -95,24 +114,24 @@ def test_everything_that_people_do_with_the_page(example, browser):
         "Places: the stand-in",
     ):
         assert text in said
-    assert of(browser, "#list .row[aria-current=true] .name").text == doubtful["Cabinet"]
+    assert text_of(browser, "#list .row[aria-current=true] .name") == doubtful["Cabinet"]
     assert len(texts(browser, ".popup button.near")) == 5
     assert re.fullmatch(r"geo:[\d.-]+,[\d.-]+;u=\d+", of(browser, ".popup a[href^=geo]").get_attribute("href"))
     browser.execute_cdp_cmd(
         "Browser.grantPermissions", {"permissions": ["clipboardReadWrite", "clipboardSanitizedWrite"]}
     )
-    of(browser, ".popup [data-copy]").click()
-    assert wait_until(lambda: of(browser, ".popup [data-copy]").text == "Copied")
+    click(browser, ".popup [data-copy]")
+    assert wait_until(lambda: text_of(browser, ".popup [data-copy]") == "Copied")
     copied = browser.execute_async_script("navigator.clipboard.readText().then(arguments[0])")
     assert [float(n) for n in copied.split(", ")] == [doubtful["Latitude"] or pytest.approx(47.5, abs=1), pytest.approx(-28.5, abs=1.2)]  # fmt: skip
 
     of(browser, "#find").clear()
     of(browser, "#find").send_keys(" ", Keys.BACKSPACE)
-    of(browser, "[aria-label='Show all']").click()
-    of(browser, "[aria-label='Measure a distance']").click()
+    click(browser, "[aria-label='Show all']")
+    click(browser, "[aria-label='Measure a distance']")
     for x, y in ((-100, 0), (100, 0)):
         ActionChains(browser).move_to_element_with_offset(of(browser, "#map"), x, y).click().perform()
-    assert wait_until(lambda: re.fullmatch(r"[\d.]+ km", of(browser, ".reach").text))
+    assert wait_until(lambda: re.fullmatch(r"[\d.]+ km", text_of(browser, ".reach")))
     ActionChains(browser).send_keys(Keys.ESCAPE).perform()
 
     paper = PdfReader(BytesIO(base64.b64decode(browser.print_page())))
@@ -138,11 +157,11 @@ def test_a_page_in_another_language_inside_another_page(small, browser):
     frame = of(browser, "iframe")
     assert (frame.rect["width"], frame.get_attribute("title")) == (700, "A & <b>")
     browser.switch_to.frame(frame)
-    assert of(browser, "h1").text == "A & <b>"
-    assert of(browser, ".count").text == "3 Datensätze"
+    assert text_of(browser, "h1") == "A & <b>"
+    assert text_of(browser, ".count") == "3 Datensätze"
     assert legend(browser) == {"verortet": 3}
-    of(browser, "#list .row").click()
-    assert "Am nächsten" in of(browser, ".popup").get_attribute("textContent")
+    click(browser, "#list .row")
+    assert "Am nächsten" in text_of(browser, ".popup")
 
 
 def test_a_hundred_thousand_markers_are_usable_within_seconds(tmp_path, browser):
@@ -163,7 +182,7 @@ def test_a_hundred_thousand_markers_are_usable_within_seconds(tmp_path, browser)
     assert ready < 6_000, "it takes a second on an idle machine"
     assert sum(int(one.replace(",", "")) for one in texts(browser, ".cluster")) > 90_000
     of(browser, "#find").send_keys("box 77777")
-    assert wait_until(lambda: of(browser, "#found").text.startswith("1 "))
+    assert wait_until(lambda: text_of(browser, "#found").startswith("1 "))
     assert json.loads(browser.execute_script("return JSON.stringify(rows)")) == [77777]
 
 
