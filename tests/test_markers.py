@@ -6,6 +6,7 @@ import re
 import zipfile
 from dataclasses import replace
 from io import StringIO
+from itertools import combinations, pairwise
 
 import geopandas
 import orjson
@@ -25,6 +26,8 @@ from yellowtor.markers.formats import delimited, geo_uris, geojson, gpx, kml, pa
 from yellowtor.markers.formats.kml import circle
 from yellowtor.markers.pictures import png_of
 from yellowtor.markers.target import MarkerTarget
+from yellowtor.run.jobs.marker_settings import COLOURS, SCALE
+from yellowtor.run.phases.colour_vision import told_apart
 from yellowtor.run.phases.marker_looks import round_breaks
 
 KML = "{http://www.opengis.net/kml/2.2}"
@@ -204,13 +207,13 @@ def test_looks_are_those_of_the_first_rule_that_holds_and_else_of_the_scale(mark
     found = [one["properties"] for one in json.loads(job.path("m.geojson").read_text())["features"]]
     sql = "Notes LIKE 'new%' AND answer.confidence > 0.5"
     assert [one["look"] for one in found] == ["broken", sql, "below 10 m", "10 to 20 m", "20 and more m", "no number"]
-    assert (found[0]["colour"], found[0]["shape"], found[0]["circle_m"]) == ("#c24a00", "square", 120)
+    assert (found[0]["colour"], found[0]["shape"], found[0]["circle_m"]) == (COLOURS["red"], "square", 120)
     assert len({one["colour"] for one in found}) == 6
     with zipfile.ZipFile(job.path("m.kmz")) as archive:
         document = etree.fromstring(archive.read("doc.kml"))
         assert [folder[0].text for folder in document.iter(f"{KML}Folder")] == ["placed"]
         assert archive.read("pictures/1.png") == job.path("icon.png").read_bytes()
-        assert archive.read("pictures/0.png") == png_of(Look("broken", "#c24a00", Shape.SQUARE, 20, "B", 45.0))
+        assert archive.read("pictures/0.png") == png_of(Look("broken", COLOURS["red"], Shape.SQUARE, 20, "B", 45.0))
     ring = next(document.iter(f"{KML}Polygon"))
     corners = [tuple(map(float, one.split(","))) for one in next(ring.iter(f"{KML}coordinates")).text.split()]
     middle = Position(
@@ -483,3 +486,13 @@ size = 200
     assert {name for name, (before, _) in pictures.items() if after[name] != before} == {"R0.png", "R1.png"}
     (odd,) = after.keys() - pictures.keys()
     assert re.fullmatch(r"a_b-[0-9a-f]{8}\.png", odd)
+
+
+def test_colours_are_told_apart_by_every_kind_of_eye(marked):
+    assert all(told_apart(COLOURS[one], COLOURS[other]) for one, other in combinations(COLOURS, 2))
+    assert all(told_apart(one, other) for one, other in pairwise(SCALE))
+    rules = "".join(f'[[markers.looks]]\nwhen = {{ Notes = "{c}" }}\ncolour = "{c}"\nshape = "star"\n' for c in ("#d00000", "#5a7a00", "blue"))  # fmt: skip
+    job = marked(real_addresses(1), files("m.kml") + rules, runs=False)
+    said = job.run("check", "job.toml")
+    assert "the looks '#d00000' and '#5a7a00' differ only by colours" in " ".join((said.stdout + said.stderr).split())
+    assert said.stderr.count("differ only") + said.stdout.count("differ only") == 1

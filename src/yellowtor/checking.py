@@ -88,7 +88,8 @@ class Checker:
             inside = table.destination if isinstance(table, InTransactions) else "into the source"
             yield self._checked("where the answers go", str(to or inside))
         if (parts := self._try(lambda: check_markers(job, self._folder))) and opened:
-            self._try(lambda: check_drawing(job, opened[0], parts))
+            for remark in self._try(lambda: check_drawing(job, opened[0], parts)) or ():
+                self._watch.remark(remark)
         self._try(lambda: calibrations_of(job, self._folder))
         files = [str(output.path) for output in job.markers.files()]
         yield self._checked("markers", ", ".join(files) or "none")

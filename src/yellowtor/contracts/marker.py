@@ -9,6 +9,8 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 
 SIZE_PX = 20
+LIGHT_TEXT, DARK_TEXT = "#ffffff", "#17242e"
+MIDDLE = 150.0  # of brightness, 0 to 255 (ITU-R BT.601)
 
 
 class Shape(StrEnum):
@@ -40,6 +42,12 @@ class Look:
     text: str = ""
     turn: float = 0.0
     icon: str = ""
+
+    @property
+    def text_colour(self) -> str:
+        """What can be read on its colour: white, or nearly black."""
+        red, green, blue = (int(self.colour[at : at + 2], 16) for at in (1, 3, 5))
+        return LIGHT_TEXT if 0.299 * red + 0.587 * green + 0.114 * blue < MIDDLE else DARK_TEXT
 
 
 # The colours are those that M. Okabe and K. Ito proposed for every kind of colour vision ("Color Universal Design",

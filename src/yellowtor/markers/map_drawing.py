@@ -185,8 +185,9 @@ def draw_markers(axes: "Axes", drawn: DrawnMarkers, *, times: float = 1.0) -> No
             rasterized=as_picture,
         )
         for at in places if look.text else ():
-            axes.text(drawn.xs[at], drawn.ys[at], look.text, color="white", weight="bold", zorder=3 + level / 1000,
-                fontsize=look.size_px * 0.36 * times, ha="center", va="center", parse_math=False)  # fmt: skip
+            axes.text(drawn.xs[at], drawn.ys[at], look.text, color=look.text_colour, weight="bold",
+                zorder=3 + level / 1000, fontsize=look.size_px * 0.36 * times, ha="center", va="center",
+                parse_math=False)  # fmt: skip
 
 
 def marker_path(look: Look) -> tuple["Outline", float]:

@@ -42,7 +42,9 @@ def png_of(look: Look) -> bytes:
     axes.add_patch(patch)
     if look.text:
         size = {1: 30, 2: 22, 3: 16}[len(look.text)]
-        axes.text(10, 10.4, look.text, color="white", weight="bold", fontsize=size * 0.9, ha="center", va="center")
+        axes.text(
+            10, 10.4, look.text, color=look.text_colour, weight="bold", fontsize=size * 0.9, ha="center", va="center"
+        )
     made = BytesIO()
     figure.savefig(made, format="png", transparent=True, metadata={"Software": None})
     return made.getvalue()

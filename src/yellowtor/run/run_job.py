@@ -43,7 +43,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
     before = {file: state_of(file) for file in parts.files}
     for remark in dict.fromkeys([*parts.table.check_target(parts.to), *check_files(parts.files)]):
         watch.remark(remark)
-    check_drawing(job, parts.table, parts.marker_parts)
+    for remark in check_drawing(job, parts.table, parts.marker_parts):
+        watch.remark(remark)
     check_edits(parts, watch)
     judging = judging_of(parts, watch)
     scanned, source, plan = _planned(parts, options, judging, watch)

@@ -14,7 +14,8 @@ const lookOf = at => DATA.looks[get("$look", at)];
 function drawing(look) {
   if (look.icon) return `<img class="mark" alt="" src="${escape(look.icon)}">`;
   const turn = look.turn ? ` transform="rotate(${Number(look.turn)} 10 10)"` : "";
-  const text = look.text ? `<text x="10" y="14" ${look.text.length > 2 ? 'textLength="15" lengthAdjust="spacingAndGlyphs"' : ""}>${escape(look.text)}</text>` : "";
+  const low = look.shape === "triangle" ? 15 : 14;
+  const text = look.text ? `<text x="10" y="${low}" fill="${escape(look.text_colour)}" ${look.text.length > 2 ? 'textLength="15" lengthAdjust="spacingAndGlyphs"' : ""}>${escape(look.text)}</text>` : "";
   return `<svg class="mark" viewBox="0 0 20 20" aria-hidden="true"><path d="${DATA.paths[look.shape]}" fill="${escape(look.colour)}"${turn}/>${text}</svg>`;
 }
 

@@ -101,7 +101,7 @@ class Page:
             "count": self.count,
             "columns": packed,
             "shown": [name for name in target.head.columns if name != view.picture],
-            "looks": [asdict(look) for look in self._looks],
+            "looks": [packed_look(look) for look in self._looks],
             "legend": [{"name": look.name, "look": self._in_legend(look)} for look in target.head.legend],
             "paths": {shape.value: path for shape, path in style.PATHS.items()},
             "outcomes": [outcome.value for outcome in sorted(style.MARKS, key=lambda one: style.MARKS[one].rank)],
@@ -117,7 +117,12 @@ class Page:
 
     def _in_legend(self, look: Look) -> dict[str, Any]:
         """The look that the legend shows: that of the first marker with it."""
-        return asdict(next((one for one in self._looks if one.name == look.name), look))
+        return packed_look(next((one for one in self._looks if one.name == look.name), look))
+
+
+def packed_look(look: Look) -> dict[str, Any]:
+    """A look as the page's script has it."""
+    return {**asdict(look), "text_colour": look.text_colour}
 
 
 SIMPLE = (

@@ -97,7 +97,14 @@ class MapPicture:
             )
             if look.text:
                 axes.text(
-                    0.05, row + 0.62, look.text, color="white", weight="bold", fontsize=7, ha="center", va="center"
+                    0.05,
+                    row + 0.62,
+                    look.text,
+                    color=look.text_colour,
+                    weight="bold",
+                    fontsize=7,
+                    ha="center",
+                    va="center",
                 )
             axes.text(0.14, row + 0.62, look.name[:28], fontsize=11, color=INK, va="center", parse_math=False)
             count = f"{counts[look.name]:,}"

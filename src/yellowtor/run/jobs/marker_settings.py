@@ -13,10 +13,10 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.jobs.marker_formats import MarkerFormat, format_of
 from yellowtor.settings import Settings
 
-# M. Okabe and K. Ito, "Color Universal Design" (2008), the light ones darkened so that white text can be read on them.
+# Any two of them can be told apart by people with protanopia and deuteranopia too (run/phases/colour_vision.py).
 COLOURS = {
-    "blue": "#0072b2", "sky": "#3a94c4", "green": "#00795a", "yellow": "#a88600", "orange": "#c77700",
-    "red": "#c24a00", "purple": "#a05195", "grey": "#5b6770", "black": "#17242e",
+    "blue": "#003987", "sky": "#79c1f2", "green": "#156a56", "yellow": "#dcc709", "orange": "#e18222",
+    "red": "#bf0a00", "purple": "#aa47bf", "grey": "#8b98a1", "black": "#17242e",
 }  # fmt: skip
 SCALE = ("#00224e", "#35456c", "#666970", "#948e77", "#c8b866", "#fee838")  # cividis: Nuñez, Anderton, Renslow 2018
 MOST_CLASSES = 12

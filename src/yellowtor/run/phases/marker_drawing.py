@@ -7,6 +7,7 @@ from yellowtor.answers.ledger_rows import Answer
 from yellowtor.contracts.marker import Marker, MarkerHead
 from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.colour_vision import alike
 from yellowtor.run.phases.marking import MarkerParts, Marking, marking_of
 from yellowtor.run.ports import MarkerFile, MarkerFiles, Watcher
 
@@ -70,8 +71,16 @@ def drawing(job: Job, table: Table, parts: MarkerParts, files: MarkerFiles, watc
             watch.remark(problem)
 
 
-def check_drawing(job: Job, table: Table, parts: MarkerParts) -> None:
-    """Raise BadJob or BadSource if the job's markers name what the table does not have."""
-    if job.markers.writes():
-        with marking_of(job, table, parts):
-            pass
+def check_drawing(job: Job, table: Table, parts: MarkerParts) -> list[str]:
+    """Remarks about the looks of the job's markers.
+
+    Raises BadJob or BadSource if they name what the table does not have.
+    """
+    if not job.markers.writes():
+        return []
+    with marking_of(job, table, parts) as marking:
+        return [
+            f"the looks {one.name!r} and {other.name!r} differ only by colours that some people can't tell apart: give "
+            "one another shape or text"
+            for one, other in alike(marking.rule_looks)
+        ]

@@ -74,9 +74,17 @@ class Marking:
         self._wants_cells = bool(self._texts or settings.looks or settings.scale)
 
     @property
+    def rule_looks(self) -> list[Look]:
+        """The looks of the rules, as a placed record has them."""
+        rules = enumerate(self._settings.looks)
+        return [
+            self._looks.look(n, Outcome.PLACED, rule.text if n not in self._insides else "", 0.0) for n, rule in rules
+        ]
+
+    @property
     def legend(self) -> list[Look]:
         """The looks by their names in the legend, in order; empty if the outcomes are the looks."""
-        named = [self._looks.look(n, Outcome.PLACED, "", 0.0) for n in range(len(self._settings.looks))]
+        named = self.rule_looks
         if self._scale:
             named += [*self._scale.looks, self._scale.without]
         return named
