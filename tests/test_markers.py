@@ -273,7 +273,7 @@ def test_other_systems_are_for_formats_that_can_have_them(marked):
         ('[[markers.looks]]\ntext = "four"', "three characters"),
         ('[markers.scale]\ncolumn = "Notes"\nbreaks = [2, 1]', "must rise"),
         ('[markers.map]\nlanguage = "xx"', "language is one of"),
-        ('[markers.map]\ntiles = "http://tiles.example/{z}/{x}/{y}.png"', "tiles"),
+        ('[markers.map]\ntiles = "ftp://tiles.example/{z}/{x}/{y}.png"', "tiles"),
         ('[markers.map]\nsearch = ["Town"]', "must be in markers.columns"),
         ('[markers.map]\ntexts = "texts.toml"', "no text of the page"),
     ],

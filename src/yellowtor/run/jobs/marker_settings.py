@@ -144,7 +144,7 @@ class MapSettings(Settings):
     texts: Path | None = Field(None, description="TOML file with the texts of the page in another language.")
     tiles: str = Field(
         "",
-        pattern=r"^(https://[^\s\"'<>]+)?$",
+        pattern=r"^(https?://[^\s\"'<>]+)?$",
         description="Address of background tiles: `https://tiles.example/{z}/{x}/{y}.png`. The page then needs a "
         "network.",
     )
