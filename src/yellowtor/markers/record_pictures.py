@@ -2,6 +2,7 @@
 
 import os
 import re
+import signal
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -110,8 +111,11 @@ class RecordPictures:
             self._count(map(_draw, tasks), advanced)
             return
         workers = min(len(tasks) // AT_ONCE + 1, len(os.sched_getaffinity(0)) if LINUX else os.cpu_count() or 1)
-        with ProcessPoolExecutor(workers, get_context("spawn"), _begin, (self._wanted,)) as pool:
+        pool = ProcessPoolExecutor(workers, get_context("spawn"), _begin_process, (self._wanted,))
+        try:
             self._count(pool.map(_draw, tasks, chunksize=AT_ONCE), advanced)
+        finally:  # also when it is interrupted: what is begun is drawn, the rest by the next run
+            pool.shutdown(wait=True, cancel_futures=True)
 
     def _count(self, done: Iterator[None], advanced: "Callable[[int], None]") -> None:
         for _ in done:
@@ -224,6 +228,12 @@ class PictureCanvas:
 
 
 _canvas: list[PictureCanvas] = []  # of this process
+
+
+def _begin_process(wanted: PictureFolder) -> None:
+    """Prepare a process of the pool. An interruption is for the one that waits for it."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _begin(wanted)
 
 
 def _begin(wanted: PictureFolder) -> None:
