@@ -79,7 +79,7 @@ def counters(address):
 
 
 def addresses(count):
-    """So many distinct addresses, all in the gazetteer as far as it goes, then with other numbers."""
+    """This number of distinct addresses: all of the gazetteer, then the same with other numbers."""
     from yellowtor.standin.gazetteer import read_gazetteer
 
     points = [p for p in read_gazetteer(DATA)[0] if p.country_code == "XT"]

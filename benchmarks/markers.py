@@ -79,7 +79,7 @@ def plain_csv(path: Path, count: int) -> None:
 
 
 def pictures(here: Path, count: int = 1_000) -> float:
-    """Seconds for so many pictures of records."""
+    """Seconds for this number of pictures of records."""
     layers = [DATA / "coast.geojson", DATA / "roads.geojson"]
     wanted = PictureFolder(here / "pictures", 300, 480, layers, "")
     began = time.perf_counter()

@@ -131,7 +131,7 @@ class Example:
         self.path(name).write_text(text)
 
     def start(self, *args, program=PROGRAM, **options):
-        # The stand-in's clock is the judge: whatever else runs here makes way for it.
+        # The stand-in's clock is the judge: all other processes run at lower priority.
         options.setdefault("preexec_fn", lambda: os.nice(5))
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
         return subprocess.Popen([*program, *map(str, args)], cwd=self.folder, env=self.env, **pipes, **options)

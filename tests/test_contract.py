@@ -453,7 +453,7 @@ def test_workers_with_wrong_clocks_keep_one_pace_and_one_day_by_the_servers_cloc
         for number in range(6):
             (got,) = reserve(ours if number % 2 else theirs, f"q{number}")
             times.append(got.send_at)
-        assert {type(reserve(one, "more")[0]) for one in (ours, theirs)} == {Spent}, "six of one day, whoever asks"
+        assert {type(reserve(one, "more")[0]) for one in (ours, theirs)} == {Spent}, "six of one day, by both runs"
         starts = place.sql("SELECT DISTINCT start FROM window_use WHERE \"window\" = 'day'")
     assert all(later - one == pytest.approx(0.202, abs=1e-6) for one, later in pairwise(times))
     assert abs(times[0] - time.time()) < 5

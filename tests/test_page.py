@@ -9,7 +9,7 @@ import time
 from io import BytesIO
 
 import pytest
-from conftest import real_addresses
+from conftest import real_addresses, write_csv
 
 from yellowtor.contracts.map_view import MapView
 from yellowtor.contracts.marker import OUTCOME_LOOKS, Marker, MarkerHead
@@ -61,12 +61,13 @@ def text_of(driver, css):
 
 
 def click(driver, css):
-    from selenium.common.exceptions import StaleElementReferenceException
+    from selenium.common.exceptions import ElementClickInterceptedException, StaleElementReferenceException
 
-    for _ in range(20):
+    for _ in range(50):  # until the page rests
         try:
             of(driver, css).click()
-        except StaleElementReferenceException:
+        except (ElementClickInterceptedException, StaleElementReferenceException):
+            time.sleep(0.05)
             continue
         return
     raise AssertionError(f"{css} can't be clicked")
@@ -165,6 +166,8 @@ def test_a_page_in_another_language_inside_another_page(small, browser):
 
 
 def test_a_hundred_thousand_markers_are_usable_within_seconds(tmp_path, browser):
+    from selenium.webdriver import Keys
+
     page = tmp_path / "m.html"
     target = MarkerTarget(page, MarkerHead("Many", ["Note"]), view=MapView(texts=texts_in("en")))
     chance = random.Random(1)
@@ -184,6 +187,57 @@ def test_a_hundred_thousand_markers_are_usable_within_seconds(tmp_path, browser)
     of(browser, "#find").send_keys("box 77777")
     assert wait_until(lambda: text_of(browser, "#found").startswith("1 "))
     assert json.loads(browser.execute_script("return JSON.stringify(rows)")) == [77777]
+    of(browser, "#find").clear()
+    of(browser, "#find").send_keys("k", Keys.BACKSPACE)
+    assert wait_until(lambda: text_of(browser, "#found") == "")
+    zoom = browser.execute_script("return map.getZoom()")
+    click(browser, ".cluster")
+    assert wait_until(lambda: browser.execute_script("return map.getZoom()") > zoom), "a group opens"
+    browser.execute_script("listed([1, 2, 3], map.getCenter())")
+    click(browser, ".popup [data-go='2']")
+    assert wait_until(lambda: "Box 2" in text_of(browser, ".popup h2"))
+    assert browser.execute_script("return document.querySelectorAll('#list .row').length") < 60, (
+        "only rows in view exist"
+    )
+
+
+def test_every_marker_is_drawn_without_clusters_and_the_keyboard_reaches_all(small, browser):
+    from selenium.webdriver import ActionChains, Keys
+
+    job = small(real_addresses(12))
+    text = job.path("job.toml").read_text()
+    own = "[markers]\npage = 'm.html'\ncolumns = ['*']\n[markers.map]\ncluster = false\nlabel = 'always'\nscroll_wheel = false\n"
+    job.path("job.toml").write_text(text[: text.index("[markers]")] + own)
+    rows = real_addresses(12)
+    write_csv(job.path("records.csv"), [[*row, "", "", note] for row, note in zip(rows, ["https://host.example/a?b=<c>", "javascript:alert(1)", *"cdefghijkl"], strict=True)])  # fmt: skip
+    job.run("run", "job.toml")
+    browser.get(job.path("m.html").as_uri())
+    assert len(texts(browser, ".marker")) == 12
+    assert sorted(texts(browser, ".leaflet-tooltip")) == sorted(row[0] for row in rows)
+    of(browser, "#find").send_keys("nothing like it")
+    assert wait_until(lambda: text_of(browser, "#list .none") == "No record is like that.")
+    of(browser, "#find").clear()
+    of(browser, "#find").send_keys("javascript")
+    assert wait_until(lambda: len(texts(browser, "#list .row")) == 1), "all columns are searched"
+    click(browser, "#list .row")
+    assert texts(browser, ".popup dd a[target]") == [], "such an address is no link"
+    of(browser, "#find").clear()
+    of(browser, "#find").send_keys("host.example")
+    assert wait_until(lambda: texts(browser, "#list .where") and "R0" in texts(browser, "#list .name"))
+    click(browser, "#list .row")
+    (link,) = browser.find_elements("css selector", ".popup dd a[target]")
+    assert link.get_attribute("rel") == "noopener noreferrer"
+    assert link.get_attribute("href").startswith("https://host.example/a?b=")
+    of(browser, "#find").clear()
+    of(browser, "#find").send_keys("r", Keys.BACKSPACE)
+    ActionChains(browser).send_keys(Keys.TAB, Keys.ENTER).perform()
+    assert wait_until(lambda: texts(browser, ".popup h2"))
+    ActionChains(browser).send_keys(Keys.ARROW_DOWN, Keys.ENTER).perform()
+    assert wait_until(lambda: text_of(browser, "#list .row[aria-current=true] .name") == text_of(browser, ".popup h2"))
+    ActionChains(browser).send_keys(Keys.ESCAPE).perform()
+    browser.execute_script("document.querySelector('.marker').focus()")
+    ActionChains(browser).send_keys(Keys.ENTER).perform()
+    assert wait_until(lambda: texts(browser, ".popup h2")), "a marker opens by the keyboard too"
 
 
 def wait_until(holds):

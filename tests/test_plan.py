@@ -138,7 +138,7 @@ def test_a_plan_goes_by_how_long_replies_take_where_the_pace_would_allow_more(sm
     assert "There is nothing to ask." in job.run("plan", "job.toml").stdout
 
 
-def test_the_record_of_requests_is_exported_for_whoever_pays(small):
+def test_the_record_of_requests_is_exported_for_accounting(small):
     job = small(real_addresses(3), faults={"busy": 2})
     job.run("run", "job.toml")
     assert "requests written to bill.csv" in job.run("quota", "job.toml", "--requests", "bill.csv").stderr

@@ -6,7 +6,7 @@ import sqlite3
 from contextlib import closing
 
 import pytest
-from conftest import real_addresses, write_csv
+from conftest import Ledger, real_addresses, write_csv
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -56,7 +56,8 @@ def test_the_coarsest_level_is_the_jobs_and_no_part_of_must_agree_is_contradicte
     assert job.service.requests == 2
 
 
-def test_the_other_records_tell_of_a_service_that_answers_one_point_for_many_streets(small, tmp_path):
+@pytest.mark.parametrize("where", ["sqlite", "postgresql"])
+def test_the_other_records_tell_of_a_service_that_answers_one_point_for_many_streets(small, tmp_path, where, request):
     """A house each in twelve streets of one town: five at one point, one far away, the others where they belong."""
     points = dict.fromkeys(("Karl Row", "Osten Lane", "Pib Street", "Quill Road", "Zum Avenue"), (47.5, -29.0))
     near = ("Amber Row", "Bristle Lane", "Dove Street", "Elm Road", "Fir Avenue", "Gull Close")
@@ -68,6 +69,8 @@ def test_the_other_records_tell_of_a_service_that_answers_one_point_for_many_str
     (tmp_path / "towns.csv").write_text(towns)
     rows = [[name, f"4 {name.replace('Hazel', 'Hasel')}", "Holm", "00112"] for name in points]
     job = small(rows[:3], gazetteer=tmp_path)
+    if where == "postgresql":
+        job.edit("job.toml", ("ledger.sqlite", Ledger(tmp_path, request.getfixturevalue("postgres")).text))
     assert job.summary()["outcomes"]["placed"] == 3, "as long as they are few"
     write_csv(job.path("records.csv"), rows)
     summary = job.summary()

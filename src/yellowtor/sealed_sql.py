@@ -37,7 +37,7 @@ def sealed_engine(whose: str) -> "Iterator[duckdb.DuckDBPyConnection]":
 
 
 def texts_of(header: Sequence[str], rows: Sequence[Sequence[str]]) -> "dict[str, pa.Array]":
-    """The columns of records as texts, empty cells as NULL; a name that stands twice is left out."""
+    """The columns of records as texts, empty cells as NULL; a name that occurs twice is left out."""
     import pyarrow as pa
 
     named = [(at, name) for at, name in enumerate(header) if name and header.count(name) == 1]

@@ -1,3 +1,3 @@
-"""The version, for whoever says it."""
+"""The version of the program."""
 
 __version__ = "0.1.0"

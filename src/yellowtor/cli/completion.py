@@ -21,6 +21,9 @@ def job_files(incomplete: str) -> list[str]:
 JobArgument = Annotated[Path, typer.Argument(metavar="JOB.toml", help="The job file.", autocompletion=job_files)]
 
 
+AsJson = Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")]
+
+
 def description_files(incomplete: str) -> list[str]:
     """Service descriptions, and folders that may hold some."""
     return list(_files(incomplete, "service"))

@@ -25,6 +25,7 @@ from yellowtor.run.nearby import Neighbour, PlacedRecord, neighbour_of_each, nei
 from yellowtor.run.phases.scan import identity
 from yellowtor.run.try_address import try_one
 from yellowtor.settings import read_settings
+from yellowtor.spreadsheet_text import shielded
 from yellowtor.wiring.ledgers import job_answers, ledger_of, service_book
 from yellowtor.wiring.services import load_services
 from yellowtor.wiring.tables import open_table
@@ -202,8 +203,6 @@ def _write(into: Path, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def _csv(rows: Iterable[dict[str, Any]]) -> str:
-    from yellowtor.markers.formats.delimited import shielded
-
     out = io.StringIO()
     writer = csv.writer(out)
     for n, row in enumerate(rows):

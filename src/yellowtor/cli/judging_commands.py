@@ -5,13 +5,13 @@ from typing import Annotated
 
 import typer
 
-from yellowtor.cli.completion import JobArgument
+from yellowtor.cli.completion import AsJson, JobArgument
 
 
 def explain(
     job: JobArgument,
     key: Annotated[str, typer.Argument(metavar="KEY", help="The key of the record.")],
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Show the whole story of one record, from its columns to its outcome; send nothing."""
     from yellowtor.cli.explaining import explain_command
@@ -26,7 +26,7 @@ def calibrate(
         typer.Option("--png", metavar="FILE.png", help="Draw the reliability of each service, before and after."),
     ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be learned; write nothing.")] = False,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Correct the confidences of a job's services by your pins (at least 50); send nothing."""
     from yellowtor.cli.calibrating import calibrate_command

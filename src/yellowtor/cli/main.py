@@ -16,7 +16,7 @@ import typer
 
 from yellowtor.ascii_fallback import NEAREST, nearest_ascii
 from yellowtor.cli import cache_app, judging_commands, marker_commands, service_commands
-from yellowtor.cli.completion import JobArgument, description_files
+from yellowtor.cli.completion import AsJson, JobArgument, description_files
 from yellowtor.cli.debugging import DEBUG
 from yellowtor.version import __version__
 
@@ -58,6 +58,28 @@ def common(
     DEBUG.set(debug)
 
 
+SpendAtMost = Annotated[
+    float | None,
+    typer.Option(
+        "--spend-at-most", min=0, metavar="AMOUNT", help="Spend at most this amount, in the currency of the prices."
+    ),
+]
+Follow = Annotated[
+    str | None,
+    typer.Option("--follow", metavar="TIME", help="Keep running; look for new and changed records every 30s, 5m, 1h."),
+]
+Wait = Annotated[
+    bool,
+    typer.Option("--wait", help="Sleep while the quota is spent, then continue, to the end; this may take days."),
+]
+RunLog = Annotated[
+    Path | None,
+    typer.Option(
+        "--log", metavar="FILE", help="Append a line for each request and decision; JSON lines if it ends in .jsonl."
+    ),
+]
+
+
 @app.command()
 def run(
     job: JobArgument,
@@ -65,12 +87,7 @@ def run(
     at_most: Annotated[
         int | None, typer.Option("--at-most", min=1, metavar="N", help="Ask at most N questions, to try the job.")
     ] = None,
-    spend_at_most: Annotated[
-        float | None,
-        typer.Option(
-            "--spend-at-most", min=0, metavar="AMOUNT", help="Spend at most this amount, in the currency of the prices."
-        ),
-    ] = None,
+    spend_at_most: SpendAtMost = None,
     yes: Annotated[bool, typer.Option("--yes", help="Allow a cost above ask.confirm_above.")] = False,
     again: Annotated[Again | None, typer.Option("--again", help="Ask the failed questions again.")] = None,
     repair: Annotated[
@@ -79,16 +96,8 @@ def run(
             "--repair", help="Rewrite coordinates of the source as plain degrees, if their meaning is certain."
         ),
     ] = False,
-    follow: Annotated[
-        str | None,
-        typer.Option(
-            "--follow", metavar="TIME", help="Keep running; look for new and changed records every 30s, 5m, 1h."
-        ),
-    ] = None,
-    wait: Annotated[
-        bool,
-        typer.Option("--wait", help="Sleep while the quota is spent, then continue, to the end; this may take days."),
-    ] = False,
+    follow: Follow = None,
+    wait: Wait = False,
     share: Annotated[
         bool,
         typer.Option("--share", help="If another run works on the job, help it (needs a PostgreSQL ledger)."),
@@ -96,14 +105,7 @@ def run(
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
-    log: Annotated[
-        Path | None,
-        typer.Option(
-            "--log",
-            metavar="FILE",
-            help="Append a line for each request and decision; JSON lines if it ends in .jsonl.",
-        ),
-    ] = None,
+    log: RunLog = None,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
     """Run a job: read the records, ask the open questions, write coordinates and markers."""
@@ -221,7 +223,7 @@ def plan(
         Path | None,
         typer.Option("--png", metavar="FILE.png", help="Draw the requests over time, and the windows."),
     ] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Show the requests, cost and end of a run, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
@@ -245,7 +247,7 @@ def quota(
             "--requests", metavar="FILE.csv", help="Write every request as a row instead; - is standard output."
         ),
     ] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Show what is left of the quota of a job's services, and what was used; send nothing."""
     from yellowtor.cli.quota import quota_command, requests_command
@@ -262,7 +264,7 @@ def preview(
     show: Annotated[
         int, typer.Option("--show", min=0, metavar="N", help="The number of records to show completely.")
     ] = 3,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Show the composed addresses, and the records that are not asked; send nothing."""
     from yellowtor.cli.commands import preview_command

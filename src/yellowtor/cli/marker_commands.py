@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from yellowtor.cli.completion import JobArgument
+from yellowtor.cli.completion import AsJson, JobArgument
 from yellowtor.contracts.outcome import Outcome
 
 
@@ -32,7 +32,7 @@ def markers(
     only: Annotated[
         str | None, typer.Option("--only", metavar="SQL", help="Only records for which this SQL condition holds.")
     ] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Write marker files from what the ledger knows: a page, GeoJSON, KML, GPX and more; send nothing."""
     from yellowtor.cli.marking import MarkerWishes, markers_command
@@ -65,7 +65,7 @@ def nearby(
     into: Annotated[
         Path | None, typer.Option("--into", metavar="FILE", help="Write it to a .csv or .geojson file.")
     ] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print it as JSON on standard output.")] = False,
+    json: AsJson = False,
 ) -> None:
     """Show which records are near a place, by geodesic distance; only an address that is new is asked, once."""
     from yellowtor.cli.finding_near import NearbyWish, nearby_command

@@ -32,7 +32,7 @@ class MarkerWishes:
     only: str | None
 
     def settings(self) -> dict[str, object]:
-        """As they stand in a job file."""
+        """The settings as a job file has them."""
         found = {"level": self.level, "confidence": self.confidence, "only": self.only}
         chosen: dict[str, object] = {name: value for name, value in found.items() if value is not None}
         if self.outcomes:

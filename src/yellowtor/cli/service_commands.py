@@ -37,39 +37,44 @@ class Fault(StrEnum):
     ITEM = "item"
 
 
+Part = Annotated[
+    list[str],
+    typer.Option(
+        "--part",
+        metavar="NAME=TEXT",
+        help="Or a part of it, such as street=…; may be repeated.",
+        autocompletion=address_parts,
+    ),
+]
+Services = Annotated[
+    list[Path],
+    typer.Option(
+        "--service",
+        metavar="FILE.toml",
+        help="The service description; several are shown side by side.",
+        autocompletion=description_files,
+    ),
+]
+OfJob = Annotated[
+    Path | None,
+    typer.Option(
+        "--job",
+        metavar="JOB.toml",
+        help="Ask as this job does, with its service and ledger.",
+        autocompletion=job_files,
+    ),
+]
+
+
 def try_(
     address: Annotated[str, typer.Argument(metavar="[ADDRESS]", help="An address in one line.")] = "",
-    part: Annotated[
-        list[str],
-        typer.Option(
-            "--part",
-            metavar="NAME=TEXT",
-            help="Or a part of it, such as street=…; may be repeated.",
-            autocompletion=address_parts,
-        ),
-    ] = [],  # noqa: B006
+    part: Part = [],  # noqa: B006
     at: Annotated[
         str | None,
         typer.Option("--at", metavar="LAT,LON", help="Or a position, in degrees, WGS 84."),
     ] = None,
-    service: Annotated[
-        list[Path],
-        typer.Option(
-            "--service",
-            metavar="FILE.toml",
-            help="The service description; several are shown side by side.",
-            autocompletion=description_files,
-        ),
-    ] = [],  # noqa: B006
-    job: Annotated[
-        Path | None,
-        typer.Option(
-            "--job",
-            metavar="JOB.toml",
-            help="Ask as this job does, with its service and ledger.",
-            autocompletion=job_files,
-        ),
-    ] = None,
+    service: Services = [],  # noqa: B006
+    job: OfJob = None,
     record: Annotated[
         str | None,
         typer.Option("--record", metavar="KEY", help="The address of this record of the job."),

@@ -31,8 +31,8 @@ class Shape(StrEnum):
 class Look:
     """How a marker looks.
 
-    name stands in the legend; colour is #rrggbb; size_px is the width and height on a screen; text (up to three
-    characters) stands inside; turn is in degrees, clockwise; icon is a picture as a data: URL, in place of the shape.
+    name is for the legend; colour is #rrggbb; size_px is the width and height on a screen; text (up to three
+    characters) is drawn inside; turn is in degrees, clockwise; icon is a picture as a data: URL, in place of the shape.
     """
 
     name: str

@@ -116,16 +116,16 @@ def shapes_of(layer: Any) -> LayerShapes:
     points: list[Any] = []
     for kind, coordinates in _geometries(layer):
         if kind == "Polygon":
-            areas.append([_line(ring) for ring in coordinates])
+            areas.append(_lines(coordinates))
         elif kind == "MultiPolygon":
-            areas += [[_line(ring) for ring in polygon] for polygon in coordinates]
+            areas += map(_lines, coordinates)
         elif kind == "LineString":
-            lines.append(_line(coordinates))
+            lines += _lines([coordinates])
         elif kind == "MultiLineString":
-            lines += map(_line, coordinates)
+            lines += _lines(coordinates)
         else:
             points += _line([coordinates] if kind == "Point" else coordinates)
-    return LayerShapes(areas, lines, points)
+    return LayerShapes([rings for rings in areas if rings], lines, points)
 
 
 def _geometries(layer: Any) -> Iterator[tuple[str, Any]]:
@@ -139,6 +139,11 @@ def _geometries(layer: Any) -> Iterator[tuple[str, Any]]:
             open_ += geometry["geometries"]
         else:
             yield geometry["type"], geometry["coordinates"]
+
+
+def _lines(several: Any) -> list[list[tuple[float, float]]]:
+    """Those that are not empty."""
+    return [_line(positions) for positions in several if positions]
 
 
 def _line(positions: Any) -> list[tuple[float, float]]:

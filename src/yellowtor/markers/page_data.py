@@ -1,4 +1,4 @@
-"""Columns of a page, packed: a value that comes again and again stands in the file once."""
+"""Columns of a page, packed: a repeated value is written once."""
 
 from collections.abc import Sequence
 from typing import Any

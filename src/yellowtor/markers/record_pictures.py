@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from yellowtor.addresses.keys import digest
 from yellowtor.contracts.marker import Look, Marker
 from yellowtor.errors import BadSource
-from yellowtor.files import written_aside
+from yellowtor.files import fingerprint, written_aside
 from yellowtor.markers.figure import unworried
 from yellowtor.markers.layers import read_layer
 from yellowtor.markers.map_drawing import (
@@ -93,7 +93,7 @@ class RecordPictures:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise BadSource(f"{folder} can't be made: {error.strerror or error}.") from error
-        layers = [digest(path.read_bytes().hex()) for path in self._wanted.under]
+        layers = [fingerprint(path) for path in self._wanted.under]
         base = (VERSION, str(self._wanted.radius_m), str(self._wanted.size_px), self._wanted.credit, *layers)
         tasks = []
         for task in self._tasks(base):

@@ -92,6 +92,47 @@ class Properties:
         return found
 
 
+class FlatProperties:
+    """The properties as columns of texts and of numbers, for formats whose rows are all alike."""
+
+    NUMBERS = ("confidence", "circle_m")
+
+    def __init__(self, head: MarkerHead) -> None:
+        properties = Properties(head)
+        self._of = properties.of
+        looks = ["look", "colour", "shape"] if head.legend else []
+        self.texts = [
+            *(name for name in PROPERTIES if name not in self.NUMBERS),
+            "description",
+            *looks,
+            *properties.names,
+        ]
+
+    def cells(self, marker: Marker) -> list[str | float | None]:
+        """The texts of a marker, then its numbers; None where it has none."""
+        said = self._of(marker)
+        said["reasons"] = "; ".join(marker.reasons)
+        texts = (said.get(name) for name in self.texts)
+        return [*(None if text is None else str(text) for text in texts), *(said.get(name) for name in self.NUMBERS)]
+
+
+class Bounds:
+    """The box around coordinates."""
+
+    def __init__(self) -> None:
+        self._box: list[float] = []
+
+    def hold(self, x: float, y: float) -> None:
+        """Widen the box for a point."""
+        west, south, east, north = self._box or (x, y, x, y)
+        self._box = [min(west, x), min(south, y), max(east, x), max(north, y)]
+
+    @property
+    def box(self) -> list[float]:
+        """West, south, east, north; empty without a point."""
+        return self._box
+
+
 class InSystem(ABC):
     """A writer of markers whose coordinates may be of another system: it writes them many at a time."""
 
@@ -155,7 +196,7 @@ def lon_lat(marker: Marker, decimals: int | None) -> tuple[float, float]:
 
 
 def xml(text: str) -> str:
-    """A text as it stands in XML, in an element or in an attribute with double quotes."""
+    """A text escaped for XML, in an element or in an attribute with double quotes."""
     if TO_ESCAPE.search(text) is None:
         return text
     text = NOT_IN_XML.sub("\ufffd", text)

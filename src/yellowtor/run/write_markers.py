@@ -2,16 +2,14 @@
 
 from dataclasses import dataclass
 
-from yellowtor.answers.ledger_rows import UNKNOWN, Answer
+from yellowtor.answers.ledger_rows import UNKNOWN
 from yellowtor.contracts.table import Table
 from yellowtor.errors import BadJob
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import drawing
-from yellowtor.run.phases.marking import MarkerParts
+from yellowtor.run.phases.marking import FOR_MARKERS, MarkerParts
 from yellowtor.run.phases.scan import RowReader
 from yellowtor.run.ports import JudgeBook, MarkerFiles, Watcher
-
-WANTED = frozenset(Answer._fields) - {"service", "asked_at"}
 
 
 @dataclass(frozen=True)
@@ -41,7 +39,7 @@ def write_markers(
         reader = RowReader(job, table)
         for batch in table.batches():
             keys = reader.keys(batch)
-            known = book.answers(keys, WANTED)
+            known = book.answers(keys, FOR_MARKERS)
             answers = []
             for key, raw_hash in zip(keys, reader.raw_hashes(batch), strict=True):
                 answer = known.get(key, UNKNOWN)

@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import overload
 
 from yellowtor.contracts.table import ALL_WRITTEN, PageWritten, Row
+from yellowtor.spreadsheet_text import FORMULA, shielded
 
 DEGREES = ("latitude", "longitude")
 
@@ -56,13 +57,10 @@ def sound(text: str) -> str:
     return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
 
 
-FORMULA = frozenset("=+-@\t\r")
-
-
 def safe_text(cell: object) -> str:
     """A new cell as text; one that a spreadsheet would take for a formula gets an apostrophe first."""
     if isinstance(cell, str):
-        return f"'{cell}" if cell[:1] in FORMULA else cell
+        return shielded(cell)
     return "" if cell is None else repr(cell)
 
 

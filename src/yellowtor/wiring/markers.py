@@ -1,7 +1,6 @@
 """The marker files of a job: their layers, pictures and writers."""
 
 import base64
-import sqlite3
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
@@ -15,6 +14,7 @@ from yellowtor.contracts.marker import Marker, MarkerHead
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import check_regular
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.jobs.marker_formats import FORMATS
 from yellowtor.run.jobs.marker_settings import Markers, PictureSettings
 from yellowtor.run.phases.marking import MarkerParts
 from yellowtor.run.ports import MarkerFile, MarkerFiles, Watcher
@@ -46,15 +46,13 @@ def check_markers(job: Job, folder: Path) -> MarkerParts:
             raise BadJob(f"{output.path} needs {needed[0]}: pip install 'yellowtor[{needed[1]}]'. Nothing was sent.")
     if settings.pictures and find_spec("matplotlib") is None:
         raise BadJob("markers.pictures needs matplotlib: pip install 'yellowtor[pictures]'. Nothing was sent.")
-    if settings.system and not any(output.format.any_system for output in settings.files()):
-        from yellowtor.run.jobs.marker_formats import FORMATS
-
-        names = ", ".join(known.name for known in FORMATS if known.any_system)
-        raise BadJob(f"markers.system is for {names}; the job's marker files are always WGS 84. Nothing was sent.")
     if settings.system:
         from yellowtor.markers.target import projection_of
 
         projection_of(settings.system)
+        if not any(output.format.any_system for output in settings.files()):
+            names = ", ".join(known.name for known in FORMATS if known.any_system)
+            raise BadJob(f"markers.system is for {names}; the job's marker files are always WGS 84. Nothing was sent.")
     icons = {n: read_icon(folder / rule.icon) for n, rule in enumerate(settings.looks) if rule.icon is not None}
     return MarkerParts(icons)
 
@@ -82,7 +80,7 @@ def map_view(settings: Markers, folder: Path) -> MapView:
     chosen = settings.map
     texts = own_texts(folder / chosen.texts) if chosen.texts else texts_in(chosen.language)
     shared = {name: getattr(chosen, name) for name in MapView.__dataclass_fields__ if name not in {"texts", "search"}}
-    return MapView(**shared, texts=texts, search=tuple(chosen.search or settings.columns))
+    return MapView(**shared, texts=texts, search=tuple(chosen.search))
 
 
 def marker_files(settings: Markers, folder: Path, attribution: str, like: Path | None) -> MarkerFiles:
@@ -112,9 +110,10 @@ def _open_files(
             map_view(settings, folder),
             sheet_of(settings),
         )
-        made.append(GuardedFile(import_module(output.format.module).open_file(target)))
+        made.append(GuardedFile(target.path, import_module(output.format.module).open_file(target)))
     if settings.pictures:
-        made.append(GuardedFile(_pictures(settings, settings.pictures, folder, attribution, watch)))
+        pictures = _pictures(settings, settings.pictures, folder, attribution, watch)
+        made.append(GuardedFile(folder / settings.pictures.folder, pictures))
     try:
         yield made
     except BaseException as error:
@@ -154,7 +153,8 @@ def sheet_of(settings: Markers) -> LabelSheet:
 class GuardedFile:
     """A marker file of which a failure touches neither the table nor the other files: it is left as it was."""
 
-    def __init__(self, context: AbstractContextManager[MarkerFile]) -> None:
+    def __init__(self, path: Path, context: AbstractContextManager[MarkerFile]) -> None:
+        self._path = path
         self._context = context
         self._file: MarkerFile | None = None
         self.failed: YellowtorError | None = None
@@ -163,22 +163,26 @@ class GuardedFile:
 
     def add(self, marker: Marker) -> None:
         """Take a marker, unless the file has failed."""
-        if self._file is not None:
+        if self._file is None:
+            return
+        with self._guarded():
             try:
                 self._file.add(marker)
-            except (YellowtorError, OSError, sqlite3.Error) as error:
+            except Exception as error:
                 self.end(error)
-                with self._guarded():
-                    raise
+                raise
 
     def end(self, error: BaseException | None) -> None:
-        """The file takes its place; after an error, it does not."""
+        """Complete the file; after an error, leave the old one."""
         if self._file is None:
             return
         self._file = None
-        try:
+        if error is None:
             with self._guarded():
-                self._context.__exit__(type(error) if error else None, error, error.__traceback__ if error else None)
+                self._context.__exit__(None, None, None)
+            return
+        try:
+            self._context.__exit__(type(error), error, error.__traceback__)
         except BaseException as own:
             if own is not error:
                 raise
@@ -190,9 +194,14 @@ class GuardedFile:
             yield
         except YellowtorError as error:
             self.failed = self.failed or error
-        except (OSError, sqlite3.Error) as error:
-            said = getattr(error, "strerror", None) or error
-            self.failed = self.failed or BadSource(f"A marker file can't be written: {said}.")
+        except OSError as error:
+            self.failed = self.failed or BadSource(f"{self._path} can't be written: {error.strerror or error}.")
+        except Exception as error:  # noqa: BLE001 - one file must not keep the table from being written
+            fault = BadSource(
+                f"{self._path} is left as it was: an unexpected fault ({type(error).__name__}); --debug shows where."
+            )
+            fault.__cause__ = error
+            self.failed = self.failed or fault
 
 
 def credit_of(services: Sequence[HttpService]) -> str:

@@ -43,7 +43,7 @@ class GroupWriter:
         self._book = book
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="ledger")
         self._pending: list[tuple[Order, _Answer | None]] = []
-        self._failure: Exception | None = None  # of an order that nobody awaits
+        self._failure: Exception | None = None  # of an order that is not awaited
         self._turn = asyncio.Lock()  # one at a time has the ledger
         self._busy: asyncio.Task[None] | None = None
 
@@ -67,7 +67,7 @@ class GroupWriter:
         self._put(SettleReply(request_id, question_key, reply, read, took_s), None)
 
     async def flush(self) -> None:
-        """Wait until all orders are executed. Raises the error of an order that nobody awaits."""
+        """Wait until all orders are executed. Raises the error of an order that is not awaited."""
         if self._busy is not None:
             await self._busy
         self._raise_failure()
@@ -127,7 +127,7 @@ class GroupWriter:
             except LedgerGone:
                 await self._take_up(group)
                 continue
-            except Exception as error:  # noqa: BLE001 - whoever gave the order gets it
+            except Exception as error:  # noqa: BLE001 - raised where the order was given
                 self._fail(group or self._pending, error)
                 continue
             for (_, answer), result in zip(group, results, strict=True):

@@ -25,7 +25,7 @@ class SqlComparisonBook:
         self._job = job_id
 
     def with_one_point(self, least: int, levels: Sequence[str]) -> Iterator[Iterator[tuple[int, Subject]]]:
-        """The addresses of each point that at least so many have, if it stands for one of these levels.
+        """The addresses of each point that at least this many have, if its level is one of these.
 
         Each with its number.
         """

@@ -113,7 +113,7 @@ class SqliteStore(Store):
     @contextmanager
     def job_in_hand(self, job_id: int) -> Iterator[bool]:
         path = f"{self.path}.job-{job_id}.lock"
-        lock = FileLock(path, timeout=0, mode=self.path.stat().st_mode & 0o777)  # for whoever may use the ledger
+        lock = FileLock(path, timeout=0, mode=self.path.stat().st_mode & 0o777)  # for everyone who may use the ledger
         try:
             lock.acquire()
         except Timeout:

@@ -5,7 +5,7 @@ const find = document.getElementById("find");
 const hiddenOutcomes = new Set(), hiddenLooks = new Set();
 const rank = Object.fromEntries(DATA.outcomes.map((outcome, n) => [outcome, n]));
 const sorted = [...everything].sort((a, b) => rank[get("$outcome", a)] - rank[get("$outcome", b)] || a - b);
-const searched = ["$key", "$name", "$asked", "$matched", ...VIEW.search];
+const searched = ["$key", "$name", "$asked", "$matched", ...DATA.searched];
 let texts = null; // what the search looks at, made when it is first used
 let rows = sorted, current = null;
 

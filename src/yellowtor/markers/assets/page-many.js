@@ -43,7 +43,6 @@ const Grid = InView.extend({
   },
   _single(at) {
     const marker = markerOf(at).on("click", () => { openCard(at, marker); chosen(at); });
-    if (VIEW.label !== "never") marker.bindTooltip(escape(nameOf(at)), { permanent: VIEW.label === "always", direction: "top", offset: [0, -8] });
     return marker;
   },
   _several(members, x, y) {

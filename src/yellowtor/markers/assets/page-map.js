@@ -29,8 +29,10 @@ function iconOf(at) {
   return icons.get(number);
 }
 function markerOf(at) {
-  return L.marker(placeOf(at), { icon: iconOf(at), title: VIEW.label === "hover" ? "" : nameOf(at), alt: nameOf(at),
+  const marker = L.marker(placeOf(at), { icon: iconOf(at), title: VIEW.label === "never" ? nameOf(at) : "", alt: nameOf(at),
     zIndexOffset: get("$outcome", at) === "doubtful" ? 1000 : 0 });
+  if (VIEW.label !== "never") marker.bindTooltip(escape(nameOf(at)), { permanent: VIEW.label === "always", direction: "top", offset: [0, -8] });
+  return marker;
 }
 
 // Around the number of a cluster: how many of its markers have which colour.
@@ -66,7 +68,6 @@ else {
     const at = numbers.get(event.layer ?? event.propagatedFrom);
     if (at !== undefined) { openCard(at); chosen(at); }
   });
-  if (VIEW.label !== "never") layer.bindTooltip(marker => escape(nameOf(numbers.get(marker))), { permanent: VIEW.label === "always", direction: "top", offset: [0, -8] });
 }
 let shown = [];
 function showMarkers(some) {

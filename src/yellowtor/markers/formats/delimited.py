@@ -8,8 +8,7 @@ from typing import TextIO
 from yellowtor.contracts.marker import Marker
 from yellowtor.files import written_aside
 from yellowtor.markers.target import InSystem, MarkerTarget, Properties
-
-FORMULA = frozenset("=+-@\t\r")  # what a spreadsheet takes for the beginning of a formula
+from yellowtor.spreadsheet_text import FORMULA, shielded
 
 
 class Delimited(InSystem):
@@ -60,11 +59,6 @@ class Delimited(InSystem):
         if place is None:
             return ["", ""]
         return place if self._target.system else (place[1], place[0])
-
-
-def shielded(text: str) -> str:
-    """A text that no spreadsheet takes for a formula: one gets an apostrophe first."""
-    return f"'{text}" if text[:1] in FORMULA else text
 
 
 @contextmanager

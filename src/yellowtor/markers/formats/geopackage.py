@@ -8,7 +8,7 @@ from contextlib import closing, contextmanager
 from yellowtor.contracts.marker import Marker
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.files import written_aside
-from yellowtor.markers.target import InSystem, MarkerTarget, Properties
+from yellowtor.markers.target import Bounds, FlatProperties, InSystem, MarkerTarget
 
 APPLICATION = 0x47504B47  # GPKG
 VERSION = 10300
@@ -47,42 +47,35 @@ class GeoPackage(InSystem):
     def __init__(self, base: sqlite3.Connection, target: MarkerTarget) -> None:
         super().__init__(target)
         self._base = base
-        self._properties = Properties(target.head)
+        self._properties = FlatProperties(target.head)
         self._srs = int(target.system.partition(":")[2] or 4326)
-        self._box: list[float] = []
-        self._bounds = [float("inf"), float("inf"), float("-inf"), float("-inf")]
-        ours = ["key", "name", "outcome", "asked", "matched", "level", "basis", "reasons", "description"]
-        looks = ["look", "colour", "shape"] if target.head.legend else []
-        self._texts = [*ours, *looks, *self._properties.names]
-        self._numbers = ["confidence", "circle_m"]
-        columns = [*(f"{_quoted(n)} TEXT" for n in self._texts), *(f"{_quoted(n)} REAL" for n in self._numbers)]
+        self._bounds = Bounds()
+        texts = [_quoted(name) for name in self._properties.texts]
+        numbers = [_quoted(name) for name in self._properties.NUMBERS]
+        columns = ", ".join([*(f"{name} TEXT" for name in texts), *(f"{name} REAL" for name in numbers)])
         base.executescript(TABLES)
-        base.execute(f"CREATE TABLE {LAYER} (fid INTEGER PRIMARY KEY, {GEOMETRY} POINT, {', '.join(columns)})")
-        names = [GEOMETRY, *self._texts, *self._numbers]
+        base.execute(f"CREATE TABLE {LAYER} (fid INTEGER PRIMARY KEY, {GEOMETRY} POINT, {columns})")
+        names = [GEOMETRY, *texts, *numbers]
         marks = ", ".join("?" * len(names))
-        self._insert = f"INSERT INTO {LAYER} ({', '.join(map(_quoted, names))}) VALUES ({marks})"  # noqa: S608 - quoted
+        self._insert = f"INSERT INTO {LAYER} ({', '.join(names)}) VALUES ({marks})"  # noqa: S608 - quoted
 
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
-        rows = []
-        for marker, place in zip(markers, coordinates, strict=True):
-            said = self._properties.of(marker) | {"reasons": "; ".join(marker.reasons)}
-            texts = [None if (text := said.get(name)) is None else str(text) for name in self._texts]
-            rows.append([self._blob(place), *texts, *(said.get(name) for name in self._numbers)])
-        self._base.executemany(self._insert, rows)
+        pairs = zip(markers, coordinates, strict=True)
+        self._base.executemany(
+            self._insert, [(self._blob(place), *self._properties.cells(marker)) for marker, place in pairs]
+        )
 
     def _blob(self, place: tuple[float, float] | None) -> bytes | None:
         """A point as GeoPackageBinary (clause 2.1.3): a header without envelope, and well-known binary."""
         if place is None:
             return None
-        low_x, low_y, high_x, high_y = self._bounds
-        x, y = place
-        self._bounds = [min(low_x, x), min(low_y, y), max(high_x, x), max(high_y, y)]
-        return struct.pack("<2sBBiBIdd", b"GP", 0, 1, self._srs, 1, 1, x, y)
+        self._bounds.hold(*place)
+        return struct.pack("<2sBBiBIdd", b"GP", 0, 1, self._srs, 1, 1, *place)
 
     def finish(self) -> None:
         """Write what describes the layer."""
         self.flush()
-        bounds = self._bounds if self._bounds[0] <= self._bounds[2] else [None] * 4
+        bounds: Sequence[float | None] = self._bounds.box or [None] * 4
         systems = [*SYSTEMS] if self._srs == 4326 else [*SYSTEMS, _system(self._target.system)]
         self._base.executemany("INSERT INTO gpkg_spatial_ref_sys VALUES (?, ?, ?, ?, ?, ?)", systems)
         head = (LAYER, "features", LAYER, self._target.attribution, NO_TIME, *bounds, self._srs)
@@ -113,7 +106,7 @@ def open_file(target: MarkerTarget) -> Iterator[GeoPackage]:
     with written_aside(target.path, like=target.like) as aside, closing(sqlite3.connect(aside)) as base:
         try:
             base.executescript(f"PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}")
-            base.execute("PRAGMA synchronous = OFF")  # it takes its place only when it is whole
+            base.execute("PRAGMA synchronous = OFF")  # it replaces the old file only when it is complete
             base.execute("PRAGMA journal_mode = OFF")
             made = GeoPackage(base, target)
             yield made

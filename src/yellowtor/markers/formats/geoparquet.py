@@ -9,7 +9,7 @@ from typing import Any
 
 from yellowtor.contracts.marker import Marker
 from yellowtor.files import written_aside
-from yellowtor.markers.target import InSystem, MarkerTarget, Properties
+from yellowtor.markers.target import Bounds, FlatProperties, InSystem, MarkerTarget
 
 GROUP = 50_000  # markers in a row group
 
@@ -22,22 +22,17 @@ class GeoParquet(InSystem):
         import pyarrow.parquet as pq
 
         super().__init__(target)
-        self._properties = Properties(target.head)
-        ours = ["key", "name", "outcome", "asked", "matched", "level", "basis", "reasons", "description"]
-        looks = ["look", "colour", "shape"] if target.head.legend else []
-        self._texts = [*ours, *looks, *self._properties.names]
-        self._numbers = ["confidence", "circle_m"]
-        fields = [("geometry", pa.binary()), *((name, pa.string()) for name in self._texts)]
-        self._schema = pa.schema([*fields, *((name, pa.float64()) for name in self._numbers)])
+        self._properties = FlatProperties(target.head)
+        texts = [(name, pa.string()) for name in self._properties.texts]
+        numbers = [(name, pa.float64()) for name in self._properties.NUMBERS]
+        self._schema = pa.schema([("geometry", pa.binary()), *texts, *numbers])
         self._writer = pq.ParquetWriter(path, self._schema, compression="snappy")
         self._columns: list[list[Any]] = [[] for _ in self._schema]
-        self._bounds = [float("inf"), float("inf"), float("-inf"), float("-inf")]
+        self._bounds = Bounds()
 
     def _write(self, markers: Sequence[Marker], coordinates: Sequence[tuple[float, float] | None]) -> None:
         for marker, place in zip(markers, coordinates, strict=True):
-            said = self._properties.of(marker) | {"reasons": "; ".join(marker.reasons)}
-            texts = [None if (text := said.get(name)) is None else str(text) for name in self._texts]
-            row = [self._point(place), *texts, *(said.get(name) for name in self._numbers)]
+            row = (self._point(place), *self._properties.cells(marker))
             for column, value in zip(self._columns, row, strict=True):
                 column.append(value)
         if len(self._columns[0]) >= GROUP:
@@ -53,10 +48,8 @@ class GeoParquet(InSystem):
     def _point(self, place: tuple[float, float] | None) -> bytes | None:
         if place is None:
             return None
-        low_x, low_y, high_x, high_y = self._bounds
-        x, y = place
-        self._bounds = [min(low_x, x), min(low_y, y), max(high_x, x), max(high_y, y)]
-        return struct.pack("<BIdd", 1, 1, x, y)
+        self._bounds.hold(*place)
+        return struct.pack("<BIdd", 1, 1, *place)
 
     def finish(self) -> None:
         """Write the last rows and what describes them."""
@@ -64,8 +57,8 @@ class GeoParquet(InSystem):
         if self._columns[0]:
             self._write_group()
         column: dict[str, Any] = {"encoding": "WKB", "geometry_types": ["Point"]}
-        if self._bounds[0] <= self._bounds[2]:
-            column["bbox"] = self._bounds
+        if self._bounds.box:
+            column["bbox"] = self._bounds.box
         if self._target.system:
             import pyproj
 

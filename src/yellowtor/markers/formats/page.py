@@ -96,11 +96,13 @@ class Page:
         """All that the page's script needs."""
         target = self._target
         view = target.view
+        shown = [name for name in target.head.columns if name != view.picture]
         packed: dict[str, PackedColumn] = {name: pack(values) for name, values in self._columns.items()}
         return {
             "count": self.count,
             "columns": packed,
-            "shown": [name for name in target.head.columns if name != view.picture],
+            "shown": shown,
+            "searched": list(view.search or shown),
             "looks": [packed_look(look) for look in self._looks],
             "legend": [{"name": look.name, "look": self._in_legend(look)} for look in target.head.legend],
             "paths": {shape.value: path for shape, path in style.PATHS.items()},

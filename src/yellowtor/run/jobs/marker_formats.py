@@ -10,7 +10,7 @@ class MarkerFormat:
 
     The module has a function `open_file(target)`. It is imported when a job names such a file. draws_layers: it draws
     the GeoJSON files of `markers.under`. any_system: it can have coordinates of another system than WGS 84. needs is a
-    library that it takes, and the extra that installs it.
+    library that it takes, and the extra that installs it. shows_alignment: question and answer, word by word.
     """
 
     name: str
@@ -20,11 +20,19 @@ class MarkerFormat:
     draws_layers: bool = False
     any_system: bool = False
     needs: tuple[str, str] | None = None
+    shows_alignment: bool = False
 
 
 AT = "yellowtor.markers.formats"
 FORMATS = (
-    MarkerFormat("page", (".html", ".htm"), "a page with a map that needs no network", f"{AT}.page", draws_layers=True),
+    MarkerFormat(
+        "page",
+        (".html", ".htm"),
+        "a page with a map that needs no network",
+        f"{AT}.page",
+        draws_layers=True,
+        shows_alignment=True,
+    ),
     MarkerFormat("GeoJSON", (".geojson",), "a FeatureCollection (RFC 7946)", f"{AT}.geojson"),
     MarkerFormat("GeoJSON sequence", (".geojsons",), "a feature in each line (RFC 8142)", f"{AT}.geojson"),
     MarkerFormat("KML", (".kml",), "KML 2.3 with styles and folders", f"{AT}.kml"),

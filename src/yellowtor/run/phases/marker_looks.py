@@ -52,7 +52,7 @@ def round_breaks(least: float, most: float) -> list[float]:
 
 
 def _spread(count: int) -> list[str]:
-    """So many colours of the scale, the darkest first."""
+    """Colours of the scale at equal steps, the darkest first."""
     if count == 1:
         return [SCALE[0]]
     return [_between(at * (len(SCALE) - 1) / (count - 1)) for at in range(count)]

@@ -1,13 +1,16 @@
 """Makes the markers of a job's records: which there are, what they say, and how they look."""
 
+import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import chain
 from typing import Any
 
 from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.side_by_side import side_by_side
+from yellowtor.answers.geography.coordinate_text import read_number
 from yellowtor.answers.geography.levels import LEVELS
 from yellowtor.answers.ledger_rows import EXTRA, Answer
 from yellowtor.contracts.address import Address
@@ -29,6 +32,7 @@ ANSWER = ("key", "outcome", "confidence", "basis", "level", "asked", "matched", 
 UNCERTAINTY = "uncertainty"
 ALL = "*"
 ONLY = "markers.only"
+FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at"}  # what they are made from
 
 
 @dataclass(frozen=True)
@@ -44,7 +48,7 @@ class Marking:
     Raises BadJob or BadSource if the settings name what the table does not have.
     """
 
-    def __init__(self, job: Job, table: Table, parts: MarkerParts, conditions: Conditions | None) -> None:
+    def __init__(self, job: Job, table: Table, parts: MarkerParts, conditions: Conditions | None = None) -> None:
         self._settings = settings = job.markers
         self._reader = RowReader(job, table)
         self._header = list(table.header)
@@ -71,6 +75,7 @@ class Marking:
         self._looks = RuleLooks(settings.looks, parts.icons)
         self._table = table
         self._number = 0
+        self._shows_alignment = any(output.format.shows_alignment for output in settings.files())
         self._wants_cells = bool(self._texts or settings.looks or settings.scale)
 
     @property
@@ -152,8 +157,7 @@ class Marking:
         if self._conditions is None:
             return {}
         columns = {name: [one[name] for one in shown] for name in ANSWER}
-        names = [ONLY] * bool(self._settings.only) + sql_rules(self._settings)
-        return dict(zip(names, self._conditions.hold(rows, columns), strict=True))
+        return dict(zip(sql_conditions(self._settings), self._conditions.hold(rows, columns), strict=True))
 
     def _marker(self, row: Row, answer: Answer, shown: Mapping[str, Any], held: Mapping[str, bool]) -> Marker:
         self._number += 1
@@ -171,10 +175,10 @@ class Marking:
             position=position,
             look=self._look(cells, shown, answer.outcome, held),
             asked=shown["asked"],
-            matched=answer.matched or "",
-            level=answer.level or "",
+            matched=shown["matched"],
+            level=shown["level"],
             confidence=answer.confidence,
-            basis=answer.basis or "",
+            basis=shown["basis"],
             reasons=answer.reasons or (),
             description=texts.get("description", ""),
             columns={name: row[self._at[name]] for name in self.columns},
@@ -183,14 +187,15 @@ class Marking:
             before=_before(answer, position) if self._settings.moved else None,
             uncertainty_m=uncertainty,
             label=texts.get("labels.text", ""),
-            aligned=aligned(answer),
+            aligned=aligned(answer) if self._shows_alignment else (),
         )
 
     def _look(
         self, cells: Mapping[str, str], shown: Mapping[str, Any], outcome: Outcome, held: Mapping[str, bool]
     ) -> Look:
         for n, rule in enumerate(self._settings.looks):
-            if held[f"looks {n}"] if isinstance(rule.when, str) and rule.when else holds(rule.when or {}, cells, shown):
+            when = rule.when or {}
+            if held[_setting_of(n)] if isinstance(when, str) else holds(when, cells, shown):
                 inside = self._insides.get(n)
                 text = inside.text(cells, shown, self._number) if inside else rule.text
                 turn = self._number_in(cells[rule.turn]) or 0.0 if isinstance(rule.turn, str) else rule.turn
@@ -208,11 +213,7 @@ class Marking:
 
     def _number_in(self, text: str) -> float | None:
         """The number that a cell holds; None if it holds none."""
-        try:
-            number = float(text.replace(self._decimal, ".").strip())
-        except ValueError:
-            return None
-        return number if abs(number) < 1e15 else None
+        return read_number(text, self._decimal)
 
     @cached_property
     def _scale(self) -> ScaleLooks | None:
@@ -225,21 +226,25 @@ class Marking:
         if scale.breaks:
             return ScaleLooks(scale, 0.0, 0.0)
         at = self._at[scale.column]
-        numbers = (self._number_in(row[at]) for batch in self._table.batches() for row in batch)
-        least, most = None, None
-        for number in numbers:
+        least, most = math.inf, -math.inf
+        for row in chain.from_iterable(self._table.batches()):
+            number = self._number_in(row[at])
             if number is not None:
-                least = number if least is None else min(least, number)
-                most = number if most is None else max(most, number)
-        return ScaleLooks(scale, least or 0.0, most or 0.0)
+                least, most = min(least, number), max(most, number)
+        return ScaleLooks(scale, least, most)
 
 
 OF_SCALE = "answer.confidence"
 
 
-def sql_rules(settings: Markers) -> list[str]:
-    """The names of the rules whose condition is SQL."""
-    return [f"looks {n}" for n, rule in enumerate(settings.looks) if isinstance(rule.when, str) and rule.when]
+def sql_conditions(settings: Markers) -> dict[str, str]:
+    """The conditions in SQL, by the settings that have them."""
+    rules = {_setting_of(n): rule.when for n, rule in enumerate(settings.looks) if isinstance(rule.when, str)}
+    return {name: condition for name, condition in {ONLY: settings.only, **rules}.items() if condition}
+
+
+def _setting_of(rule: int) -> str:
+    return f"markers.looks.when ({rule + 1})"
 
 
 def shown_columns(settings: Markers, table: Table) -> list[str]:
@@ -272,19 +277,13 @@ def shown_columns(settings: Markers, table: Table) -> list[str]:
 @contextmanager
 def marking_of(job: Job, table: Table, parts: MarkerParts) -> Iterator[Marking]:
     """How the job's records become markers."""
-    settings = job.markers
-    conditions = {ONLY: settings.only} if settings.only else {}
-    conditions |= {
-        f"markers.looks.when ({n + 1})": rule.when
-        for n, rule in enumerate(settings.looks)
-        if isinstance(rule.when, str) and rule.when
-    }
-    with ExitStack() as stack:
-        made = None
-        if conditions:
-            engine = stack.enter_context(sealed_engine("SQL conditions of markers"))
-            made = Conditions(engine, table.header, conditions)
-            made.hold([], {name: [] for name in ANSWER})  # so that a mistake is reported before anything is done
+    conditions = sql_conditions(job.markers)
+    if not conditions:
+        yield Marking(job, table, parts)
+        return
+    with sealed_engine("SQL conditions of markers") as engine:
+        made = Conditions(engine, table.header, conditions)
+        made.hold([], {name: [] for name in ANSWER})  # so that a mistake is reported before anything is done
         yield Marking(job, table, parts, made)
 
 

@@ -26,13 +26,13 @@ from yellowtor.contracts.table import (
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import Drawing, OpenDrawing
+from yellowtor.run.phases.marking import FOR_MARKERS
 from yellowtor.run.phases.scan import RowReader, shown_key
 from yellowtor.run.phases.write_result import Change, Changes, WriteResult, as_stored_by
 from yellowtor.run.ports import JudgeBook, Watcher
 
 NONE_RETURNED: Mapping[int, Mapping[str, str]] = MappingProxyType({})
 SHOWN = 8  # cells that a remark names
-FOR_MARKERS = frozenset(Answer._fields) - {"service", "asked_at"}
 
 
 class WriteBack:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 WORKBOOKS = (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
 LONGEST_LINE = 1 << 14
-LARGEST = 8 << 20  # bytes: the program ends only when this does, and whoever made a mistake in the job waits for it
+LARGEST = 8 << 20  # bytes: the program ends only when this does, also after a mistake in the job
 
 
 def read_ahead(job: Path) -> None:

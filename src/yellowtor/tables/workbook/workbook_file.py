@@ -87,7 +87,7 @@ class OpenWorkbook:
             return self._book.sheet_names
 
     def _read(self, name: str) -> calamine.CalamineSheet:
-        assert self._book is not None, "whoever asks has its names"
+        assert self._book is not None, "the caller has read its names"
         sheet = name or self.names[0]
         if self.path.suffix.lower() in OOXML:
             _check_extent(self.path, sheet)

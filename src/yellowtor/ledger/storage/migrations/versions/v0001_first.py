@@ -1,4 +1,4 @@
-"""The first ledger: whoever opens a new one has its tables from schema.py."""
+"""The first ledger. A new one gets its tables from schema.py."""
 
 revision = "0001"
 down_revision = None
