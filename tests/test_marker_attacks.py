@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from lxml import etree
 from test_hostile import good, raw  # noqa: F401 - a fixture
 
+from yellowtor.answers.geography.coordinate_text import read_number
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.geography.outliers import cluster_of
 from yellowtor.answers.judging.judgement import judge
@@ -48,6 +49,9 @@ from yellowtor.markers.target import FlatProperties, Properties
 from yellowtor.markers.texts import own_texts, texts_in
 from yellowtor.run.jobs.marker_formats import FORMATS, format_of
 from yellowtor.run.jobs.marker_settings import COLOURS, LANGUAGES, Markers
+from yellowtor.run.phases.marker_looks import holds
+from yellowtor.run.phases.marker_texts import MarkerTemplate
+from yellowtor.run.phases.marking import Marking
 from yellowtor.settings import check_settings
 from yellowtor.wiring.markers import GuardedFile, read_icon
 
@@ -486,3 +490,71 @@ def test_markers_and_neighbours_of_positions_that_were_asked_about(example):
     job.run("nearby", "lamps.toml", "--sites", "job.toml", "--into", "near.geojson")
     assert sorted(pyogrio.read_dataframe(job.path("near.geojson"))["nearest"]) == sorted(row["nearest"] for row in rows)
     assert job.service.requests == asked
+
+
+cells = st.fixed_dictionaries(
+    {"A": st.sampled_from(["x", "y", ""]), "B": st.sampled_from(["1", "2,5", "-3", "no", ""])}
+)
+whens = st.dictionaries(
+    st.sampled_from(["A", "B", "answer.outcome"]),
+    st.sampled_from(["x", "1", "placed", "doubtful"])
+    | st.lists(st.sampled_from(["x", "y", "1", "placed"]), max_size=2),
+    max_size=2,
+)
+
+
+@given(whens, cells, st.sampled_from(list(Outcome)))
+def test_a_condition_holds_if_each_column_has_one_of_its_texts(when, record, outcome):
+    answer = {"outcome": str(outcome)}
+    told = {**record, "answer.outcome": str(outcome)}
+    naive = all(told[name] in ([text] if isinstance(text, str) else text) for name, text in when.items())
+    assert holds(when, record, answer) is naive
+
+
+@given(st.lists(st.sampled_from(["10", "9", "-3", "2,5", "", "b", "B", "a"]), max_size=12), st.booleans())
+def test_markers_are_ordered_by_numbers_then_texts_then_nothing(texts, turned):
+    self = SimpleNamespace(_at={"C": 0}, _number_in=lambda text: read_number(text, ","))
+    self._sorting = lambda at: Marking._sorting(self, at)
+    found = Marking.in_order(self, [((text,), text) for text in texts], ["-C" if turned else "C"])
+    ranked = sorted(texts, key=lambda t: (0, float(t.replace(",", "."))) if re.match(r"-?\d", t) else (1, t.casefold()) if t else (2, ""))  # fmt: skip
+    ranks = [[*map(str.casefold, ranked)], [*map(str.casefold, ranked[::-1])]][turned]
+    assert [*map(str.casefold, found)] == ranks
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "{{ record.__class__.__mro__ }}",
+        "{{ ''.__class__.__base__.__subclasses__() }}",
+        "{{ answer.reasons.__init__.__globals__ }}",
+        "{% for n in range(10 ** 9) %}x{% endfor %}",
+        "{{ 1 // 0 }}",
+        "{{ record['none'] }}",
+        "{{ record.update({}) }}",
+        "{% include 'job.toml' %}",
+    ],
+)
+def test_a_template_reaches_nothing_outside_and_fails_alone(text):
+    template = MarkerTemplate("markers.name", text, ["A"])
+    record, answer = {"A": "x"}, {"key": "K1", "reasons": "r"}
+    assert template.text(record, answer, 1) == ""
+    assert "K1" in template.problem
+    assert (record, answer) == ({"A": "x"}, {"key": "K1", "reasons": "r"})
+    first = template.problem
+    template.text(record, {**answer, "key": "K2"}, 2)
+    assert template.problem == first, "the first one is enough"
+
+
+def test_templates_name_columns_the_answer_and_a_number():
+    columns = ["A", "Door no.", "für"]
+    record = dict(zip(columns, ["a<b>", "7", "ü"], strict=True))
+    made = MarkerTemplate(
+        "markers.name", "{{ A }}/{{ record['Door no.'] }}/{{ für }}/{{ answer.level }}/{{ number }}", columns
+    )
+    assert made.text(record, {"key": "k", "level": "segment"}, 12) == "a<b>/7/ü/segment/12", "each format escapes"
+    with pytest.raises(BadJob, match="names B, C, which is no column"):
+        MarkerTemplate("markers.name", "{{ B }}{{ C }}{{ A }}", columns)
+    with pytest.raises(BadJob, match="not a valid template"):
+        MarkerTemplate("markers.name", "{{ A", columns)
+    long = MarkerTemplate("markers.name", "{{ A * 10000 }}", columns).text(record, {"key": "k"}, 1)
+    assert len(long) <= 20_000

@@ -25,7 +25,8 @@ class JsonArray(InSystem):
         for marker, place in zip(markers, coordinates, strict=True):
             x, y = self._names
             at = {y: None, x: None} if place is None else {y: place[1], x: place[0]}
-            moved = {"moved_from": marker.before._asdict()} if marker.before else {}
+            before = marker.before
+            moved = {"moved_from": {"latitude": before.lat, "longitude": before.lon}} if before else {}
             turned = {"text": marker.look.text, "turn": marker.look.turn, "size_px": marker.look.size_px}
             look = turned if self._target.head.legend else {}
             self._file.write(self._before + orjson.dumps({**self._properties(marker), **at, **moved, **look}))
