@@ -464,7 +464,7 @@ def test_a_ledger_of_a_newer_version_is_not_touched(ledger):
     with book(ledger, Clock()):
         pass
     ledger.sql("PRAGMA user_version = 99" if isinstance(ledger.where, Path) else "UPDATE ledger SET version = 99")
-    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 12"):
+    with pytest.raises(LedgerTrouble, match="has version 99; this Yellowtor knows those up to 13"):
         book(ledger, Clock()).__enter__()
 
 

@@ -41,7 +41,6 @@ shoot_page "$out/page.png" "file://$work/yellowtor-demo/cabinets.html"
 doubtful=$(python -c 'import json; print(next(f["id"] for f in json.load(open("yellowtor-demo/cabinets.geojson"))["features"] if f["properties"]["outcome"] == "doubtful" and "Tarrock" in f["properties"]["asked"]))')
 shoot_page "$out/popup.png" "file://$work/yellowtor-demo/cabinets.html#$doubtful"
 cp yellowtor-demo/cabinets.png "$out/map.png"
-shoot_page "$out/phone.png" "file://$work/yellowtor-demo/cabinets.html" 500,800
 chromium --headless --no-sandbox --disable-gpu --no-pdf-header-footer --user-data-dir="$work/profile" --virtual-time-budget=4000 \
   --print-to-pdf=print.pdf "file://$work/yellowtor-demo/cabinets.html" >/dev/null 2>&1
 pdftoppm -r 75 -f 1 -l 2 -png print.pdf printed && convert printed-*1.png printed-*2.png -bordercolor '#9aa5ad' -border 12 +append "$out/print.png"
@@ -50,9 +49,12 @@ cd yellowtor-demo
 rm -f drafted.toml
 shoot_terminal draft 30 'yellowtor draft cabinets.xlsx --service stand-in.toml --into drafted.toml'
 shoot_terminal preview 30 'yellowtor preview drafted.toml --show 2'
-yellowtor pin job.toml C-017 --at "47.5021, -28.2504" --by Ida --why "stood in front of it" 2>/dev/null
-yellowtor pin job.toml C-041 --at "47.2517, -28.4012" --by Ida --why "a letter from the town clerk" --address 2>/dev/null
-shoot_terminal pin 30 'yellowtor pin job.toml C-058 --at "47° 15.6′ N, 28° 24.9′ W" --by Ida --why "read off the chart"; yellowtor pin job.toml'
+yellowtor review job.toml --to review.html >/dev/null 2>&1
+shoot_page "$out/review.png" "file://$PWD/review.html#C-106"
+sed '/^to = \["cabinets/d; /^columns = \[/d; /^\[\[markers.looks/,$d; s/cabinets-placed/bare-placed/; s/"cabinets\.\(geojson\|html\)/"bare.\1/; s/^fixed = .*//' job.toml >bare.toml
+yellowtor run bare.toml >/dev/null 2>&1
+shoot_terminal compare 30 'yellowtor compare job.toml bare.toml'
+rm -f bare*
 shoot_terminal explain 30 'yellowtor explain job.toml C-106'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'

@@ -4,7 +4,8 @@ from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from yellowtor.answers.ledger_rows import Charged, Pin
+from yellowtor.answers.decisions import Correction, Pin
+from yellowtor.answers.ledger_rows import Charged
 from yellowtor.contracts.subject import Subject
 
 
@@ -34,7 +35,10 @@ class Standing(NamedTuple):
 
 
 class Entry(NamedTuple):
-    """Everything stored about one subject; records as (job, key, state), pins with the record's key."""
+    """Everything stored about one subject; records as (job, key, state), pins with the record's key.
+
+    corrections are of this address, and those that lead to it.
+    """
 
     number: int
     subject: Subject
@@ -43,6 +47,7 @@ class Entry(NamedTuple):
     standings: Sequence[Standing]
     pins: Sequence[tuple[str, Pin]]
     records: Sequence[tuple[str, str, str]]
+    corrections: Sequence[Correction] = ()
 
 
 class SizeOf(NamedTuple):
@@ -65,7 +70,10 @@ class Sizes(NamedTuple):
 
 
 class Exported(NamedTuple):
-    """A reply, or a pin on an address, with all of its provenance, as it leaves one ledger for another."""
+    """A reply, or a decision about an address, with all of its provenance, as it leaves one ledger for another.
+
+    A decision without a position and without a corrected address says that no answer fits.
+    """
 
     subject: Subject
     address_key: str
@@ -85,4 +93,5 @@ class Exported(NamedTuple):
     job: str = ""
     who: str = ""
     host: str = ""
-    why: str = ""  # of a pin
+    why: str = ""  # of a decision
+    corrected: Subject | None = None

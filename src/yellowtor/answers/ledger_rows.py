@@ -25,6 +25,7 @@ class WorkState(StrEnum):
     KEPT = "kept"
     INCOMPLETE = "incomplete"
     PINNED = "pinned"  # a person decided the position; never stored
+    DISMISSED = "dismissed"  # a person decided that no answer fits; never stored
     VANISHED = "vanished"  # no longer in the source
 
 
@@ -54,7 +55,7 @@ class Work(NamedTuple):
     """What the scan decided about a record.
 
     held_hash is the address that the record had when its position was first seen. questions are the keys of its
-    questions by the service's name, of the services that can be asked.
+    questions by the service's name, of the services that can be asked. was_known: an earlier scan has met the record.
     """
 
     place: int
@@ -67,6 +68,7 @@ class Work(NamedTuple):
     subject: Subject
     address_key: str
     questions: Mapping[str, str]
+    was_known: bool = False
 
 
 class Written(NamedTuple):
@@ -192,14 +194,6 @@ class RequestMade(NamedTuple):
     state: str
     kind: str
     took_ms: int | None
-
-
-class PinnedSubject(NamedTuple):
-    """A record that a person has placed."""
-
-    key: str
-    subject: Subject
-    position: Position
 
 
 class Answer(NamedTuple):
@@ -333,17 +327,3 @@ class Charged(NamedTuple):
     units: int
     cost: int
     took_ms: int | None
-
-
-class Pin(NamedTuple):
-    """A position that a person has decided, in degrees: who did, why, when (ISO 8601, UTC)."""
-
-    lat: float
-    lon: float
-    who: str
-    why: str
-    pinned_at: str
-
-    @property
-    def said(self) -> str:
-        return f"pinned by {self.who} on {self.pinned_at[:10]}: {self.why}"

@@ -168,7 +168,11 @@ def _show(console: Console, entry: Entry) -> None:
     console.print(Text(_line(entry), "bold").append(f"  number {entry.number}", "bright_black"))
     for key, pin in entry.pins:
         whose = f"its record {shown_key(key)} is" if key else "it is"
-        console.print(Text(f"  {whose} {pin.said}: {pin.lat}, {pin.lon}", "yellow"))
+        where = "" if pin.lat is None else f": {pin.lat}, {pin.lon}"
+        console.print(Text(f"  {whose} {pin.said}{where}", "yellow"))
+    for corrected in entry.corrections:
+        lines = f"{corrected.asked.line()} → {corrected.corrected.line()}"
+        console.print(Text(f"  {corrected.said}: {lines}", "yellow"))
     for reply in entry.replies:
         _show_reply(console, reply)
     for one in entry.standings:
@@ -226,6 +230,10 @@ def _mark(outcome: str) -> Text:
 
 
 def _json(entry: Entry) -> dict[str, object]:
+    corrections = [
+        {**one._asdict(), "asked": one.asked.as_dict(), "corrected": one.corrected.as_dict()}
+        for one in entry.corrections
+    ]
     return {
         "number": entry.number,
         "parts": entry.subject.as_dict(),
@@ -234,6 +242,7 @@ def _json(entry: Entry) -> dict[str, object]:
         "requests": [one._asdict() for one in entry.requests],
         "standings": [one._asdict() for one in entry.standings],
         "pins": [{"record": key or None, **pin._asdict()} for key, pin in entry.pins],
+        "corrections": corrections,
         "records": [{"job": job, "key": key, "state": state} for job, key, state in entry.records],
     }
 

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from yellowtor.answers.judging.causes import CAUSES, COARSE, OF_FEATURE, UNCONFIRMED
 from yellowtor.answers.judging.explaining import Explanation, Weighed
+from yellowtor.answers.judging.offers import matched
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.cli.alignment_view import LEGEND, alignment_table, needs_legend
 from yellowtor.cli.console import mark, stdout, write_out
@@ -17,7 +18,6 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import WRITTEN_DECIMALS, length
 from yellowtor.run.explain import FromService, Story, explain_record
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.judging import matched
 from yellowtor.settings import read_settings
 from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import job_records
@@ -44,6 +44,8 @@ def show_story(console: Console, story: Story, thresholds: Thresholds) -> None:
     console.print(_pairs([(name, cell.replace("\n", "⏎")) for name, cell in story.cells.items()]))
     _title(console, "Question", "" if not story.why_not else f"none: {story.why_not}")
     console.print(f"  {story.subject.line()}")
+    if story.correction:
+        console.print(Text(f"  {story.correction.said}; the source has: {story.correction.asked.line()}", "yellow"))
     for found in story.services:
         _title(console, found.service, _requests(found))
         _show_service(console, found)
@@ -164,6 +166,7 @@ def story_json(story: Story) -> dict[str, Any]:
         "cells": dict(story.cells),
         "question": story.subject.as_dict(),
         "not_asked": story.why_not or None,
+        "corrected": story.correction and story.correction.said,
         "outcome": answer and answer.outcome and answer.outcome.value,
         "confidence": answer and answer.confidence,
         "basis": answer and (answer.basis or None),

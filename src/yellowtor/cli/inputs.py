@@ -4,8 +4,8 @@ from pathlib import Path
 
 import typer
 
-from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
-from yellowtor.contracts.position import WRITTEN_DECIMALS, Position
+from yellowtor.answers.geography.cell_coordinates import read_place
+from yellowtor.contracts.position import Position
 from yellowtor.errors import BadJob
 
 
@@ -16,10 +16,9 @@ def check_ending(path: Path, option: str, *endings: str) -> None:
 
 
 def position_of(text: str) -> Position:
-    """Latitude and longitude as people write them, for `--at`. Raises BadParameter."""
-    lat, mark, lon = text.partition(",")
-    held = read_coordinates(lat, lon, ".", None)
-    if not mark or held.position is None or held.finding not in {None, Finding.SEXAGESIMAL}:
+    """Latitude and longitude as people write them, or a `geo:` URI, for `--at`. Raises BadParameter."""
+    held = read_place(text)
+    if held.position is None or held.finding is not None:
         said = f": {held.finding.value}" if held.finding else ""
         raise typer.BadParameter(f"{text!r} is not a latitude, longitude in degrees{said}", param_hint="--at")
-    return Position(round(held.position.lat, WRITTEN_DECIMALS), round(held.position.lon, WRITTEN_DECIMALS))
+    return held.position.rounded()

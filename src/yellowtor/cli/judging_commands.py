@@ -11,12 +11,16 @@ from yellowtor.cli.completion import AsJson, JobArgument
 def explain(
     job: JobArgument,
     key: Annotated[str, typer.Argument(metavar="KEY", help="The key of the record.")],
+    history: Annotated[
+        bool, typer.Option("--history", help="Instead, every position that the record had, and why.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Show the whole story of one record, from its columns to its outcome; send nothing."""
     from yellowtor.cli.explaining import explain_command
+    from yellowtor.cli.history import history_command
 
-    explain_command(job, key, as_json=json)
+    (history_command if history else explain_command)(job, key, as_json=json)
 
 
 def calibrate(

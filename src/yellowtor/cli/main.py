@@ -15,7 +15,7 @@ from typing import Annotated
 import typer
 
 from yellowtor.ascii_fallback import NEAREST, nearest_ascii
-from yellowtor.cli import cache_app, judging_commands, marker_commands, service_commands
+from yellowtor.cli import cache_app, judging_commands, marker_commands, review_commands, service_commands
 from yellowtor.cli.completion import AsJson, JobArgument, description_files
 from yellowtor.cli.debugging import DEBUG
 from yellowtor.version import __version__
@@ -80,6 +80,14 @@ RunLog = Annotated[
 ]
 
 
+MostMoved = Annotated[
+    str | None,
+    typer.Option(
+        "--most-moved", metavar="SHARE", help="The share of records that may move, in place of write.most_moved."
+    ),
+]
+
+
 @app.command()
 def run(
     job: JobArgument,
@@ -105,6 +113,7 @@ def run(
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
+    most_moved: MostMoved = None,
     log: RunLog = None,
     json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON on standard output.")] = False,
 ) -> None:
@@ -114,7 +123,9 @@ def run(
     from yellowtor.run.parts import Options
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
-    options = Options(dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log)
+    options = Options(
+        dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log, most_moved=_share(most_moved)
+    )
     if wait and (dry_run or follow is not None):
         raise typer.BadParameter(
             "a dry run has nothing to wait for, and --follow waits without it", param_hint="--wait"
@@ -175,33 +186,6 @@ def draft(
     from yellowtor.cli.drafting import draft_command
 
     draft_command(source, into, service, table=table, sheet=sheet, password=password_from)
-
-
-@app.command()
-def pin(
-    job: JobArgument,
-    key: Annotated[
-        str | None,
-        typer.Argument(metavar="KEY", help="The record's key; without it, the pins are listed."),
-    ] = None,
-    at: Annotated[
-        str | None,
-        typer.Option("--at", metavar="LAT,LON", help="The position, in degrees, WGS 84."),
-    ] = None,
-    why: Annotated[str | None, typer.Option("--why", metavar="TEXT", help="How you know; needed with --at.")] = None,
-    by: Annotated[
-        str | None,
-        typer.Option("--by", metavar="NAME", help="Who decided; default: your login name."),
-    ] = None,
-    address: Annotated[
-        bool, typer.Option("--address", help="Pin the record's address: for every record that has it, in all jobs.")
-    ] = False,
-    off: Annotated[bool, typer.Option("--off", help="Remove the record's pin.")] = False,
-) -> None:
-    """Pin a record to a position. The next run writes it and asks no service."""
-    from yellowtor.cli.pinning import pin_command
-
-    pin_command(job, key, at=at, why=why, by=by, address_too=address, off=off)
 
 
 @app.command()
@@ -274,11 +258,29 @@ def preview(
 
 app.command()(marker_commands.markers)
 app.command()(marker_commands.nearby)
+app.command()(review_commands.pin)
+app.command()(review_commands.review)
+app.command()(review_commands.compare)
 app.command()(judging_commands.explain)
 app.command()(judging_commands.calibrate)
 app.command(name="try")(service_commands.try_)
 app.command()(service_commands.demo)
 app.command(name="stand-in")(service_commands.stand_in)
+
+
+def _share(text: str | None) -> float | None:
+    """A share of the command line: 5%, 0.05."""
+    from yellowtor.run.jobs.record_settings import read_share
+
+    if text is None:
+        return None
+    try:
+        share = float(read_share(text))
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1:
+        raise typer.BadParameter(f"{text!r} is not a share, such as 5% or 0.05", param_hint="--most-moved")
+    return share
 
 
 def main(arguments: Sequence[str] | None = None) -> None:

@@ -1,12 +1,14 @@
 """The command `pin`: a person's word on where a record is."""
 
 import getpass
+from dataclasses import dataclass
 from pathlib import Path
 
 import typer
 from rich.table import Table
 from rich.text import Text
 
+from yellowtor.answers.decisions import Pin
 from yellowtor.cli.console import note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
@@ -15,33 +17,76 @@ from yellowtor.run.phases.scan import key_as_shown, shown_key
 from yellowtor.wiring.ledgers import area_of_job, job_pins
 
 
-def pin_command(
-    job: Path, key: str | None, *, at: str | None, why: str | None, by: str | None, address_too: bool, off: bool
-) -> None:
-    if key is not None and not off and (at is None or not (why or "").strip()):
-        raise typer.BadParameter("use --at LAT,LON --why TEXT to set a pin, or --off to remove it", param_hint="KEY")
-    if off and at is not None:
-        raise typer.BadParameter("sets a pin, and --off removes it: use one of them", param_hint="--at")
-    position = position_of(at) if at is not None else None
-    with job_pins(job) as book:
-        if key is None:
+@dataclass(frozen=True)
+class PinWish:
+    """What the command line says about a pin."""
+
+    at: str | None
+    candidate: str | None
+    why: str | None
+    by: str | None
+    address_too: bool
+    off: bool
+
+
+def pin_command(job: Path, key: str | None, wish: PinWish) -> None:
+    """Set, remove or list pins."""
+    if key is None:
+        with job_pins(job) as book:
             _list(book)
-        elif position is None:
+        return
+    _check(wish)
+    if wish.off:
+        with job_pins(job) as book:
             if not book.remove(key_as_shown(key)):
                 raise BadJob(f"The record {key} of {job} has no pin.")
-            stderr().print(f"{key} is no longer pinned. The next run uses the answers of the services.", soft_wrap=True)
-        elif book.put(key_as_shown(key), position, by or getpass.getuser(), why or "", address_too=address_too):
-            what = f"The address of {key}" if address_too else key
-            where = f"{position.lat}, {position.lon}"
-            stderr().print(f"{what} is pinned at {where}; the next run writes it and asks no service.", soft_wrap=True)
-            area = area_of_job(job)
-            if area and not area.holds(position):
-                note(stderr(), f"{where} lies outside judge.area of {job}: check whether that is right")
-        else:
+        stderr().print(f"{key} is no longer pinned. The next run uses the answers of the services.", soft_wrap=True)
+        return
+    made = _wished(job, key, wish)
+    with job_pins(job) as book:
+        if not book.put(key_as_shown(key), made._replace(pinned_at=book.now), address_too=wish.address_too):
             raise BadJob(
                 f"The ledger knows no record {key} of {job}. Run the job first, if only with --dry-run. Nothing was "
                 "pinned."
             )
+    what = f"The address of {key}" if wish.address_too else key
+    where = f"{made.lat}, {made.lon}"
+    stderr().print(f"{what} is pinned at {where}; the next run writes it and asks no service.", soft_wrap=True)
+    area = area_of_job(job)
+    if area and made.position and not area.holds(made.position):
+        note(stderr(), f"{where} lies outside judge.area of {job}: check whether that is right")
+
+
+def _check(wish: PinWish) -> None:
+    where = [one for one in (wish.at, wish.candidate) if one is not None]
+    if wish.off and where:
+        raise typer.BadParameter("sets a pin, and --off removes it: use one of them", param_hint="--at")
+    if len(where) > 1:
+        raise typer.BadParameter("both say where it is: use one of them", param_hint="--at, --candidate")
+    if not wish.off and (not where or (wish.at is not None and not (wish.why or "").strip())):
+        raise typer.BadParameter(
+            "use --at LAT,LON --why TEXT or --candidate LETTER to set a pin, or --off to remove it", param_hint="KEY"
+        )
+
+
+def _wished(job: Path, key: str, wish: PinWish) -> Pin:
+    """Where the record is, as the command line says."""
+    who = wish.by or getpass.getuser()
+    if wish.candidate is None:
+        position = position_of(wish.at or "")
+        return Pin(position.lat, position.lon, who, wish.why or "", "")
+    from yellowtor.wiring.reviewing import open_review
+
+    letter = wish.candidate.strip().casefold()
+    with open_review(job) as review:
+        item = review.item_of(key)
+        offers = item.offers if item else ()
+    chosen = next((one for one in offers if one.letter == letter), None)
+    if chosen is None:
+        there = "; ".join(f"{one.letter}: {one.matched}" for one in offers) or "none"
+        raise BadJob(f"The record {key} of {job} has no candidate {letter!r} (there are: {there}). Nothing was pinned.")
+    why = "; ".join(filter(None, (f"candidate {letter} of {chosen.service}: {chosen.matched}", wish.why)))
+    return Pin(*chosen.position, who, why, "", chosen.service, chosen.level, chosen.matched)
 
 
 def _list(book: PinBook) -> None:
@@ -50,8 +95,8 @@ def _list(book: PinBook) -> None:
         table.add_column(name, overflow="fold")
     for key, on_address, pin in book.all():
         what = shown_key(key) + (" (its address)" if on_address else "")
-        cells = (what, f"{pin.lat:.6f}", f"{pin.lon:.6f}", pin.pinned_at[:10], pin.who, pin.why)
-        table.add_row(*map(Text, cells))
+        lat, lon = ("nothing fits", "") if pin.lat is None else (f"{pin.lat:.6f}", f"{pin.lon:.6f}")
+        table.add_row(*map(Text, (what, lat, lon, pin.pinned_at[:10], pin.who, pin.why)))
     if table.row_count:
         stdout().print(table)
     else:

@@ -293,7 +293,10 @@ def _next(summary: Summary) -> list[str]:
         lines.append(
             f"Check the {doubtful:,} doubtful records: {why}. `yellowtor explain JOB KEY` tells all about one."
         )
-        lines.append("Correct their addresses in the source and run again: only what changed is asked.")
+        lines.append(
+            "Settle them: `yellowtor review JOB --serve` in your browser, `--to FILE.xlsx` in a workbook. Or correct "
+            "the addresses in the source. Then run again: only what changed is asked."
+        )
     if summary.outcomes[Outcome.FAILED] and not any(t.stopped_by is Kind.UNREADABLE for t in summary.asked.turns):
         lines.append("`--again failed` asks the failed questions again.")
     return lines

@@ -15,6 +15,7 @@ from rich.text import Text
 
 from yellowtor.addresses.canonical import fold_blanks
 from yellowtor.addresses.keys import subject_key
+from yellowtor.answers.judging.offers import matched
 from yellowtor.answers.judging.thresholds import Thresholds
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.cli.alignment_view import LEGEND, alignment_table, needs_legend
@@ -25,7 +26,6 @@ from yellowtor.contracts.position import WRITTEN_DECIMALS, distance_m
 from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.errors import BadJob, Exit
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.judging import matched
 from yellowtor.run.try_address import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
 from yellowtor.services.http import NONE, HttpService

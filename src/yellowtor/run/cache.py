@@ -80,8 +80,11 @@ def write_export(book: CacheBook, file: IO[str]) -> tuple[int, int]:
 
 def _feature(one: Exported) -> dict[str, Any]:
     point = None if one.lat is None else {"type": "Point", "coordinates": [one.lon, one.lat]}
-    if not one.question_key:
-        properties: dict[str, Any] = {"pin": {"who": one.who, "why": one.why, "when": one.received_at}}
+    decided = {"who": one.who, "why": one.why, "when": one.received_at}
+    if one.corrected is not None:
+        properties: dict[str, Any] = {"correction": {"address": one.corrected.as_dict(), **decided}}
+    elif not one.question_key:
+        properties = {"pin": decided}
     else:
         properties = {name: getattr(one, name) for name in PROVENANCE} | {"headers": dict(one.headers)}
         try:
@@ -150,10 +153,12 @@ def _exported(feature: Mapping[str, Any], who: str, why: str, fixed: Mapping[str
         )
         kept = {name: properties[name] for name in PROVENANCE}
         return one._replace(**kept, headers=dict(properties["headers"]), body=body)
-    if position is None:
+    corrected = properties.get("correction")
+    pinned = corrected or properties.get("pin") or {}
+    if position is None and not pinned:
         raise ValueError("it has neither a point nor a reply")
-    pinned = properties.get("pin") or {}
     return one._replace(
+        corrected=subject_from(_parts(corrected, {})) if corrected else None,
         who=str(pinned.get("who") or properties.get("who") or who),
         why=str(pinned.get("why") or properties.get("why") or why),
         received_at=str(pinned.get("when") or now.astimezone(UTC).isoformat(timespec="milliseconds")),

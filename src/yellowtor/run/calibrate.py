@@ -45,7 +45,8 @@ def calibrate(job: Job, services: Sequence[Service], book: RecordBook) -> Sequen
             judgement = judge_reply(record.subject, job.context(), service.read(kept[0]), thresholds)
             if judgement.candidate is None or judgement.confidence is None:
                 continue
-            right = distance_m(judgement.candidate.position, record.position) <= thresholds.tolerance_m
+            there = record.position
+            right = there is not None and distance_m(judgement.candidate.position, there) <= thresholds.tolerance_m
             found[service.name].append(Decision(judgement.confidence.value, right))
     return [_calibrated(name, decisions) for name, decisions in found.items()]
 

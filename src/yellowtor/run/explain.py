@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from yellowtor.addresses.keys import subject_key
+from yellowtor.answers.decisions import Correction
 from yellowtor.answers.judging.explaining import Explanation, explain
 from yellowtor.answers.judging.other_records import ALONE, OtherRecords
 from yellowtor.answers.judging.thresholds import Calibration, Thresholds
@@ -32,7 +33,8 @@ class FromService:
 class Story:
     """All that is known of a record. why_not says why nothing is asked about it; empty if something is.
 
-    answer is how the ledger has it: None if no run has read it.
+    answer is how the ledger has it: None if no run has read it. correction is how a person has corrected the address:
+    then subject is the corrected one.
     """
 
     key: str
@@ -42,6 +44,7 @@ class Story:
     why_not: str
     services: Sequence[FromService]
     answer: Answer | None
+    correction: Correction | None = None
 
 
 def explain_record(
@@ -59,13 +62,15 @@ def explain_record(
     }
     name, cells, subject, why_not = find_record(job, table, key)
     stored = key_as_shown(key)
+    correction = book.correction(subject_key(subject)) if not why_not else None
+    subject = correction.corrected if correction else subject
     answer = book.answer(stored)
     others = {answer.service: OtherRecords(*book.others(stored))} if answer else {}
     asked = [
         _from(service, subject, book, thresholds[service.name], others.get(service.name, ALONE))
         for service in ([] if why_not else services)
     ]
-    return Story(key, name, cells, subject, why_not, asked, answer)
+    return Story(key, name, cells, subject, why_not, asked, answer, correction)
 
 
 def _from(

@@ -50,7 +50,7 @@ class Options:
 
     spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
     failed_before: of what failed, replies from before this instant (ISO 8601, UTC; else the begin of the run) are asked
-    for again.
+    for again. most_moved is the share of records that may move, in place of the job's.
     """
 
     dry_run: bool = False
@@ -61,6 +61,7 @@ class Options:
     agreed: bool = False
     failed_before: str = ""
     log: Path | None = None
+    most_moved: float | None = None
 
 
 @dataclass(frozen=True)

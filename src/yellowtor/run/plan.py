@@ -117,7 +117,7 @@ def make_plan(
         )
     return Plan(
         first.name,
-        states.get(WorkState.PINNED, 0),
+        states.get(WorkState.PINNED, 0) + states.get(WorkState.DISMISSED, 0),
         states.get(WorkState.KEPT, 0),
         states.get(WorkState.INCOMPLETE, 0),
         states.get(WorkState.ASK, 0),

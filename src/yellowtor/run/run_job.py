@@ -1,6 +1,6 @@
 """The verb `run`: scan, plan, ask, judge, write back. Every stop ends with writing what is settled."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from functools import partial
@@ -9,7 +9,7 @@ from pathlib import Path
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.contracts.table import KeepsBackup
+from yellowtor.contracts.table import KeepsBackup, Table
 from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
 from yellowtor.files import State, announcing, check_writable, state_of
@@ -18,10 +18,13 @@ from yellowtor.run.asking.ask_result import AskTotals
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts, Summary, stamp_of
+from yellowtor.run.phases.decision_rows import What
 from yellowtor.run.phases.edit_detection import check_copy, edited_files, keep_edited, noting
 from yellowtor.run.phases.judging import Judging, JudgingRules
 from yellowtor.run.phases.marker_drawing import check_drawing, drawing
+from yellowtor.run.phases.moving import too_many_moved
 from yellowtor.run.phases.outlier_report import find_far
+from yellowtor.run.phases.record_decisions import Applied, RecordDecisions
 from yellowtor.run.phases.scan import ScanResult, scan
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.phases.writeback import WriteBack
@@ -45,9 +48,9 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         watch.remark(remark)
     for remark in check_drawing(job, parts.table, parts.marker_parts):
         watch.remark(remark)
-    check_edits(parts, watch)
+    check_edits(parts, watch, dry_run=options.dry_run)
     judging = judging_of(parts, watch)
-    scanned, source, plan = _planned(parts, options, judging, watch)
+    scanned, source, plan = planned(parts, options, judging, watch)
     if not (options.dry_run or options.agreed):
         check_cost(job, plan, options.spend_at_most)
     asked = AskTotals()
@@ -60,6 +63,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
             watch.remark(remark)
     if options.dry_run:
         judging.judge_open(book.judging)
+        if why := too_many_moved(job, book.judging, options.most_moved):
+            watch.remark(f"a run would write nothing: {why}")
         changes = None if job.write.table else back.changes(SHOWN)
     else:
         open_ = plan.open_questions
@@ -67,6 +72,8 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         asked = AskTotals(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging", sum(turn.settled for turn in asked.turns) or None)
         judging.judge_open(book.judging)
+        if why := too_many_moved(job, book.judging, options.most_moved):
+            raise BadSource(f"{why} What was asked is kept. Nothing was written.")
         with locked(parts.files, watch.remark):
             wrote = _write(parts, back, watch, source, scanned.records)
     done = _Done(scanned, plan, asked, wrote, changes)
@@ -125,13 +132,38 @@ def _edited(parts: Parts) -> list[Path]:
     return edited_files(own, parts.book.written)
 
 
-def check_edits(parts: Parts, watch: Watcher) -> None:
-    """Raise BadSource where people have changed cells of the copy, and the job does not want that kept aside."""
-    if parts.open_copy and parts.job.write.if_edited == "stop" and parts.to in _edited(parts):
-        assert parts.to is not None, "it is among the files"
+def check_edits(parts: Parts, watch: Watcher, *, dry_run: bool) -> None:
+    """Take what people have changed in the copy as decisions, if the job says so.
+
+    Raises BadSource where they have changed other cells, and the job does not want that kept aside.
+    """
+    write = parts.job.write
+    if not parts.open_copy or not (write.corrections or write.if_edited == "stop") or parts.to not in _edited(parts):
+        return
+    assert parts.to is not None, "it is among the files"
+    if dry_run and write.corrections:
+        watch.remark(f"{parts.to.name} was changed: a run takes its addresses and coordinates as decisions")
+        return
+    decided = _corrections(parts, parts.to, parts.open_copy(parts.to), watch) if write.corrections else ()
+    if write.if_edited == "stop":
         back = WriteBack(parts.job, parts.table, parts.book.judging, watch, parts.leave)
         watch.phase("Comparing")
-        check_copy(parts.to, back, parts.table, parts.open_copy)
+        check_copy(parts.to, back, parts.table, parts.open_copy, decided)
+
+
+def _corrections(parts: Parts, to: Path, copy: Table, watch: Watcher) -> Collection[str]:
+    """Take the addresses and coordinates that people have changed in the copy; the keys of the records."""
+    watch.phase("Deciding")
+    book = parts.book.decisions
+    applied = Applied()
+    RecordDecisions(parts.job, book, book.who, f"in {to.name}").take(copy, applied, watch)
+    for fault in applied.faults[:SHOWN]:
+        watch.remark(f"{to.name}, row {fault.row} ({fault.key}): {fault.why}")
+    if applied.new:
+        kinds = {What.ADDRESS: ("corrected address", "corrected addresses"), What.PLACE: ("position", "positions")}
+        counts = " and ".join(f"{count:,} {kinds[what][count > 1]}" for what, count in applied.counts.items())
+        watch.remark(f"{counts} {'are' if applied.new > 1 else 'is'} taken from {to.name}, as write.corrections says")
+    return applied.keys
 
 
 def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: int) -> WriteResult:
@@ -158,7 +190,7 @@ def plan_run(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
     judging = judging_of(parts, watch)
     if options.again_failed:
         options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
-    scanned, _, plan = _planned(parts, options, judging, watch)
+    scanned, _, plan = planned(parts, options, judging, watch)
     first = parts.services[0]
     now = parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
@@ -184,7 +216,7 @@ def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:
     return found, source
 
 
-def _planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[ScanResult, str, Plan]:
+def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[ScanResult, str, Plan]:
     """Scan the records, and what a run would do; with the source's fingerprint."""
     book = parts.book
     services = parts.services

@@ -29,9 +29,11 @@ if TYPE_CHECKING:
     from yellowtor.ledger.accounts.account_usage import SqlUsageBook
     from yellowtor.ledger.accounts.requests import Again
     from yellowtor.ledger.accounts.service_account import AccountTerms
+    from yellowtor.ledger.jobs.history import SqlHistoryBook
     from yellowtor.ledger.jobs.judging import SqlJudgeBook
     from yellowtor.ledger.jobs.pins import PinBook
     from yellowtor.ledger.jobs.record_book import SqlRecordBook
+    from yellowtor.ledger.jobs.reviewing import SqlReviewBook
     from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
     from yellowtor.ledger.storage.postgres import Server
     from yellowtor.ledger.storage.store import Worker
@@ -139,6 +141,26 @@ def job_records(job: Job, path: Path) -> Iterator["SqlRecordBook"]:
 
     where = _made_ledger(job, path)
     with open_records(where, job.name or path.resolve(), ledger_clock(where)) as book:
+        yield book
+
+
+@contextmanager
+def job_review(job: Job, path: Path) -> Iterator["SqlReviewBook"]:
+    """What is to be reviewed of a job, to look at. Raises BadJob, LedgerTrouble."""
+    from yellowtor.ledger.jobs.reviewing import open_review
+
+    where = _made_ledger(job, path)
+    with open_review(where, job.name or path.resolve(), ledger_clock(where)) as book:
+        yield book
+
+
+@contextmanager
+def job_history(job: Job, path: Path) -> Iterator["SqlHistoryBook"]:
+    """How the records of a job stood, to look at. Raises BadJob, LedgerTrouble."""
+    from yellowtor.ledger.jobs.history import open_history
+
+    where = _made_ledger(job, path)
+    with open_history(where, job.name or path.resolve(), ledger_clock(where)) as book:
         yield book
 
 

@@ -36,6 +36,15 @@ def check_outputs(job: Job, folder: Path, job_file: Path | None, ledger: Path | 
                 )
 
 
+def check_output(path: Path, job: Job, job_file: Path, ledger: Path | None) -> None:
+    """Raise BadJob if a file of the command line is one that the job reads or writes; BadSource if no regular file."""
+    folder = job_file.absolute().parent
+    check_regular(path)
+    for other in [*_read(job, folder, job_file, ledger), *_written(job, folder)]:
+        if _is_same(path, other.path):
+            raise BadJob(f"{path} is {other.what} of the job: it would be overwritten. Nothing was written.")
+
+
 def _written(job: Job, folder: Path) -> Iterator[JobFile]:
     if job.write.to is not None and job.write.to != STANDARD:
         yield JobFile("write.to", folder / job.write.to)

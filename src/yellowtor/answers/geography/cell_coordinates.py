@@ -4,10 +4,11 @@ Latitude and longitude in degrees, WGS 84, by the grammar of coordinate_text: de
 and seconds as in ISO 6709 annex D (47°30′15″N); hemispheres by N, S, E, W.
 """
 
+import re
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yellowtor.answers.geography.coordinate_text import Angle, read_angle, read_number
+from yellowtor.answers.geography.coordinate_text import Angle, read_angle, read_number, read_pair
 from yellowtor.contracts.position import Area, Position, is_null_island
 
 
@@ -39,6 +40,7 @@ class CellCoordinates:
 
 
 NOTHING = CellCoordinates()
+WGS84 = 4326  # EPSG
 
 
 def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> CellCoordinates:
@@ -55,6 +57,21 @@ def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None =
         return _placed(north, east, None, area)
     read = _by_words(lat, lon)
     return _placed(*read[0], read[1], area) if read else CellCoordinates(None, Finding.NO_NUMBER)
+
+
+def read_place(text: str) -> CellCoordinates:
+    """The position that a text is, in any notation of coordinate_text, with a decimal point or a decimal comma.
+
+    Latitude comes first, unless the text itself says otherwise (hemispheres, WKT). The finding is what is wrong with a
+    text that is not accepted: swapped sides are, too, for nothing shows which is meant.
+    """
+    pair = read_pair(text) or read_pair(text, ",")
+    if pair is None or pair.srid not in {None, WGS84}:
+        return CellCoordinates(None, Finding.NO_NUMBER)
+    is_wkt = bool(re.match(r"\s*(SRID|POINT)\b", text, re.IGNORECASE))
+    if is_wkt or pair.axes == ("lon", "lat"):
+        return _placed(pair.second, pair.first, None, None)
+    return _placed(pair.first, pair.second, None, None)
 
 
 def read_position(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[Position | None, Finding | None]:

@@ -6,11 +6,13 @@ from operator import itemgetter
 
 from sqlalchemy import and_, func, or_, select
 
+from yellowtor.answers.ledger_rows import WorkState
+from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
-from yellowtor.ledger.storage.schema import address, answer
+from yellowtor.ledger.storage.schema import address, answer, work
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import read_subject
+from yellowtor.ledger.storage.stored_text import read_position, read_subject
 
 PAGED = {"yield_per": 5_000}
 NOTE = "UPDATE answer SET streets = ?, away_m = ?, judged_by = NULL WHERE job_id = ? AND address_id = ?"
@@ -58,6 +60,21 @@ class SqlComparisonBook:
             rows = connection.execute(query, execution_options=PAGED)
             for _, group in groupby(rows, key=itemgetter(0)):
                 yield ((number, Position(lat, lon)) for _, number, lat, lon in group)
+
+    def written_and_now(self) -> Iterator[tuple[Position, Position]]:
+        """Where each placed record was written last, and where it would be written now; without pinned ones."""
+        mine = and_(work.c.job_id == self._job, work.c.state == WorkState.ASK.value, work.c.pin_id.is_(None))
+        placed = and_(self._mine, answer.c.address_id == work.c.address_id, answer.c.outcome == Outcome.PLACED.value)
+        query = (
+            select(work.c.written, answer.c.lat, answer.c.lon)
+            .select_from(work.join(answer, placed))
+            .where(mine, work.c.written.is_not(None), work.c.place.is_not(None))
+        )
+        with self._store.transaction() as connection:
+            for written, lat, lon in connection.execute(query, execution_options=PAGED):
+                before = read_position(written)
+                if before is not None:
+                    yield before, Position(lat, lon)
 
     def note(self, found: Mapping[int, tuple[int, float]]) -> int:
         """Keep what the others say of these addresses (streets, metres), and of no others; the number that is new.

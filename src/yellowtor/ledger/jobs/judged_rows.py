@@ -32,6 +32,7 @@ OF_STATE = {
     WorkState.KEPT: Outcome.KEPT,
     WorkState.INCOMPLETE: Outcome.INCOMPLETE,
     WorkState.PINNED: Outcome.PLACED,
+    WorkState.DISMISSED: Outcome.UNPLACED,
 }  # the outcome of a record about which nothing is asked
 OUTCOMES = {outcome.value: outcome for outcome in Outcome} | {WorkState.VANISHED.value: Outcome.WAITING}
 READERS: Mapping[str, Reader] = {

@@ -9,12 +9,12 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
 
+from yellowtor.answers.decisions import Pin
 from yellowtor.answers.ledger_rows import (
     NO_PARTS,
     Answer,
     Answers,
     Judged,
-    Pin,
     ReadAs,
     Unjudged,
     WorkState,
@@ -25,6 +25,7 @@ from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.comparing import SqlComparisonBook
+from yellowtor.ledger.jobs.history import keep_past_answers
 from yellowtor.ledger.jobs.judged_rows import (
     READERS,
     found_row,
@@ -33,6 +34,7 @@ from yellowtor.ledger.jobs.judged_rows import (
     position_of,
     written_row,
 )
+from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
 from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
@@ -43,9 +45,12 @@ from yellowtor.ledger.storage.stored_text import (
 PAGE = 1_000
 KEPT_PAGE = 5_000
 TEXTS = {"moved_from", "basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
-JUDGED = ("job_id", "judged_by", "address_id", *Judged._fields[1:])
+JUDGED = ("job_id", "judged_by", "since", "address_id", *Judged._fields[1:])
+OTHER = " OR ".join(f"answer.{name} IS DISTINCT FROM excluded.{name}" for name in ("outcome", "lat", "lon"))
+SINCE = f"since = CASE WHEN {OTHER} THEN excluded.since ELSE answer.since END"
 PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
-    ON CONFLICT (job_id, address_id) DO UPDATE SET {", ".join(f"{name} = excluded.{name}" for name in JUDGED)}"""  # noqa: S608
+    ON CONFLICT (job_id, address_id) DO UPDATE SET
+    {", ".join(f"{name} = excluded.{name}" for name in JUDGED if name != "since")}, {SINCE}"""  # noqa: S608
 PUT_FOUND = """INSERT INTO candidates (reply_id, reading_key, found, kind, message) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT DO NOTHING"""
 AT_HAND = 10_000  # records whose new coordinates are held in memory
@@ -162,8 +167,10 @@ class SqlJudgeBook:
 
     def put_judged(self, rows: Sequence[Judged], judgement_key: str, found: Sequence[ReadAs]) -> None:
         """Keep judgements, and what was read from replies for them."""
-        kept = [(self._job, judgement_key, *judged_row(row)) for row in rows]
-        with self._store.transaction():
+        now = stamp(self._store.clock.now())
+        kept = [(self._job, judgement_key, now, *judged_row(row)) for row in rows]
+        with self._store.transaction() as connection:
+            keep_past_answers(connection, self._job, rows, now)
             self._store.run_many(PUT_JUDGED, kept)
             self._store.run_many(PUT_FOUND, [found_row(one) for one in found])
 
@@ -221,16 +228,18 @@ class SqlJudgeBook:
         """The answer with the position of a pin, or of a record that keeps its own."""
         if item.pin is not None:
             pinned = self._pins()[item.pin]
+            fits = pinned.lat is not None
             return item._replace(
-                outcome=Outcome.PLACED,
+                outcome=Outcome.PLACED if fits else Outcome.UNPLACED,
                 lat=pinned.lat,
                 lon=pinned.lon,
-                confidence=1.0,
-                basis="pinned",
-                level="",
-                matched="",
+                confidence=1.0 if fits else None,
+                basis="pinned" if fits else "",
+                level=pinned.level,
+                matched=pinned.matched,
                 parts=NO_PARTS,
                 reasons=(pinned.said,),
+                service=pinned.service or item.service,
             )
         if item.outcome is Outcome.KEPT and item.held:
             return item._replace(lat=item.held.lat, lon=item.held.lon)

@@ -8,7 +8,7 @@ from sqlalchemy import Subquery, and_, func, select
 from yellowtor.answers.ledger_rows import CauseCount, WorkState
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.ledger.jobs.judged_rows import OF_STATE, OUTCOMES
-from yellowtor.ledger.jobs.scanning import count_states
+from yellowtor.ledger.jobs.states import count_states
 from yellowtor.ledger.storage.schema import address, answer, reply, work
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_subject

@@ -1,11 +1,16 @@
-"""Pins: stored, removed, listed. A run applies them at the end of its scan."""
+"""Decisions: pins are stored, removed, listed, addresses corrected. A run applies them with its scan."""
 
 from collections.abc import Mapping, Sequence
 
-from sqlalchemy import Connection, func, insert, or_, select
+from sqlalchemy import Connection, and_, func, insert, or_, select
 
-from yellowtor.answers.ledger_rows import Pin
-from yellowtor.contracts.position import Position
+from yellowtor.addresses.keys import digest
+from yellowtor.answers.decisions import Correction, Pin
+from yellowtor.answers.ledger_rows import Answer
+from yellowtor.contracts.subject import Subject
+from yellowtor.ledger.jobs.corrections import correct, corrections_of, uncorrect
+from yellowtor.ledger.jobs.history import end_pins
+from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.storage.schema import PINNED, address, pin, work
 from yellowtor.ledger.storage.store import Store
 
@@ -19,29 +24,76 @@ TAKE_UP = """UPDATE work SET pin_id = coalesce(
 
 
 class PinBook:
-    """The pins of one job. Instants are ISO 8601, UTC."""
+    """The decisions about one job's records. now is the instant of new ones (ISO 8601, UTC), who works with it."""
 
-    def __init__(self, store: Store, job_id: int, now: str) -> None:
+    def __init__(self, store: Store, job_id: int, now: str, who: str = "") -> None:
         self._store = store
         self._job = job_id
-        self._now = now
+        self.now = now
+        self.who = who
 
-    def put(self, key: str, position: Position, who: str, why: str, *, address_too: bool) -> bool:
+    def answers(self, keys: Sequence[str]) -> Mapping[str, Answer]:
+        """How these records stand, by key; those that the ledger knows."""
+        return SqlJudgeBook(self._store, self._job, {}).answers(keys, {"address"})
+
+    def corrected_with(self, number: int, check: str) -> Correction | None:
+        """The correction of the address with this number, if this is the check of its key."""
+        key = self._store.connection.execute(select(address.c.key).where(address.c.id == number)).scalar()
+        return next(iter(self.corrections([key])), None) if key and digest(key)[:8] == check else None
+
+    def put(self, key: str, made: Pin, *, address_too: bool) -> bool:
         """Pin a record, or its address for the records of all jobs. False when no record with this key is known."""
         if (address_key := self._address_of(key)) is None:
             return False
-        place = {"address_key": address_key} if address_too else {"job_id": self._job, "key": key}
-        with self._store.transaction() as connection:
-            put_pin(connection, place, Pin(position.lat, position.lon, who, why, self._now))
+        if address_too:
+            self.put_on_address(address_key, made)
+        else:
+            self.put_on_record(key, made)
         return True
 
-    def remove(self, key: str) -> int:
-        """Remove the pins of a record and of its address; their number."""
-        mine = (pin.c.job_id == self._job) & (pin.c.key == key)
+    def put_on_record(self, key: str, made: Pin) -> bool:
+        """Pin a record; whether that is news."""
+        return self._put({"job_id": self._job, "key": key}, made)
+
+    def put_on_address(self, address_key: str, made: Pin) -> bool:
+        """Pin an address, for the records of all jobs; whether that is news."""
+        return self._put({"address_key": address_key}, made)
+
+    def _put(self, place: Mapping[str, object], made: Pin) -> bool:
         with self._store.transaction() as connection:
-            return connection.execute(
-                pin.delete().where(or_(mine, pin.c.address_key == self._address_of(key)))
-            ).rowcount
+            if isinstance(address_key := place.get("address_key"), str):
+                uncorrect(connection, address_key)
+            there = connection.execute(
+                select(pin.c.lat, pin.c.lon, pin.c.why).where(*(pin.c[name] == value for name, value in place.items()))
+            ).first()
+            if there and tuple(there) == (made.lat, made.lon, made.why):
+                return False
+            put_pin(connection, place, made)
+            return True
+
+    def correct(self, address_key: str, corrected: Subject, who: str, why: str) -> bool:
+        """Have this address asked as another one, for the records of all jobs; whether that is news."""
+        with self._store.transaction() as connection:
+            end_pins(connection, pin.c.address_key == address_key, self.now)
+            return correct(connection, address_key, corrected, who, why, self.now)
+
+    def corrections(self, address_keys: Sequence[str]) -> Sequence[Correction]:
+        """The corrections of these addresses."""
+        return corrections_of(self._store.connection, address_keys)
+
+    def undo(self, address_key: str) -> int:
+        """Remove what was decided about an address; how much that was."""
+        with self._store.transaction() as connection:
+            pins = end_pins(connection, pin.c.address_key == address_key, self.now)
+            return pins + uncorrect(connection, address_key)
+
+    def remove(self, key: str) -> int:
+        """Remove what was decided about a record and its address; how much that was."""
+        mine = (pin.c.job_id == self._job) & (pin.c.key == key)
+        address_key = self._address_of(key)
+        with self._store.transaction() as connection:
+            pins = end_pins(connection, or_(mine, pin.c.address_key == address_key), self.now)
+            return pins + (uncorrect(connection, address_key, from_target=True) if address_key else 0)
 
     def all(self) -> Sequence[tuple[str, bool, Pin]]:
         """The job's pins by their records' keys, in order; and whether each is on the address."""
@@ -57,7 +109,7 @@ class PinBook:
         )
         found = [(row[0], False, Pin._make(row[1:])) for row in self._store.connection.execute(own)]
         found += [(row[0], True, Pin._make(row[1:])) for row in self._store.connection.execute(shared)]
-        return sorted(found)
+        return sorted(found, key=lambda one: one[:2])
 
     def _address_of(self, key: str) -> str | None:
         query = select(address.c.key).select_from(work.join(address, address.c.id == work.c.address_id))
@@ -66,7 +118,7 @@ class PinBook:
 
 def put_pin(connection: Connection, place: Mapping[str, object], made: Pin) -> None:
     """Put a pin in at a place (an address's key, or a job and a record's), instead of the one that is there."""
-    connection.execute(pin.delete().where(*(pin.c[name] == value for name, value in place.items())))
+    end_pins(connection, and_(*(pin.c[name] == value for name, value in place.items())), made.pinned_at)
     connection.execute(insert(pin).values(**place, **made._asdict()))
 
 

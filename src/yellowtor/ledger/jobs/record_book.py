@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING
 
 from sqlalchemy import and_, select
 
-from yellowtor.answers.ledger_rows import Answer, PinnedSubject, RequestMade, WorkState
+from yellowtor.answers.decisions import Correction, PinnedSubject
+from yellowtor.answers.ledger_rows import Answer, RequestMade, WorkState
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.accounts.requests import kept_reply_to
+from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.storage.open_store import open_to_read
 from yellowtor.ledger.storage.schema import address, answer, pin, request, work
@@ -54,7 +56,7 @@ class SqlRecordBook:
         return kept_reply_to(self._store, question_key)
 
     def pinned(self) -> Iterator[PinnedSubject]:
-        """The records of the job that a person has placed, each address once."""
+        """The records of the job that a person has decided about, each address once."""
         there = work.join(address, address.c.id == work.c.address_id)
         own = and_(pin.c.job_id == self._job, pin.c.key == work.c.key)
         mine = (work.c.job_id == self._job) & (work.c.state != WorkState.VANISHED.value)
@@ -67,7 +69,11 @@ class SqlRecordBook:
         for key, parts, lat, lon in chain.from_iterable(map(self._store.connection.execute, queries)):
             if parts not in met:
                 met.add(parts)
-                yield PinnedSubject(key, read_subject(parts), Position(lat, lon))
+                yield PinnedSubject(key, read_subject(parts), None if lat is None else Position(lat, lon))
+
+    def correction(self, address_key: str) -> Correction | None:
+        """How a person has corrected this address."""
+        return next(iter(corrections_of(self._store.connection, [address_key])), None)
 
 
 @contextmanager

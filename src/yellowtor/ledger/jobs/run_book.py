@@ -47,6 +47,7 @@ class RunBook:
     scanning: SqlScanBook
     requests: Mapping[str, SqlRequestBook]
     judging: SqlJudgeBook
+    decisions: PinBook
     outcomes: SqlOutcomeBook
     written: SqlWrittenBook
     abandoned: Sequence[Subject]
@@ -113,6 +114,7 @@ def open_book(
                     for terms in services
                 },
                 SqlJudgeBook(store, job_id, askings),
+                PinBook(store, job_id, stamp(store.clock.now()), options.worker.who),
                 SqlOutcomeBook(store, job_id),
                 SqlWrittenBook(store),
                 abandoned,

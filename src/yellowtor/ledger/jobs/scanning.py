@@ -3,7 +3,6 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any
@@ -11,13 +10,18 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
+from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.ledger_rows import Known, Question, Turn, Work, WorkState
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import Subject
+from yellowtor.ledger.jobs.corrections import corrections_of
+from yellowtor.ledger.jobs.history import keep_past_addresses
 from yellowtor.ledger.jobs.pins import take_up
+from yellowtor.ledger.jobs.states import count_states
+from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import (
-    PINNED,
     address,
     answer,
     candidates,
@@ -213,6 +217,8 @@ class SqlScanBook:
         with self._store.transaction() as connection:
             self._store.run_many(PUT_ADDRESS, addresses)
             self._store.run_many(PUT_QUESTION, questions)
+            known = {item.key: item.address_key for item in rows if item.was_known}
+            keep_past_addresses(connection, self._job, known, stamp(self._store.clock.now()))
             self._store.run_many(PUT_WORK, [(self._job, *_work_row(item)) for item in rows])
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
 
@@ -233,6 +239,10 @@ class SqlScanBook:
     def take_up_pins(self) -> None:
         """Have records know the pins that hold for them."""
         take_up(self._store, self._job)
+
+    def corrections(self) -> Mapping[str, Subject]:
+        """The corrected addresses by the keys of the ones in their place."""
+        return {subject_key(one.asked): one.corrected for one in corrections_of(self._store.connection)}
 
     def count(self) -> int:
         return self._count
@@ -313,17 +323,6 @@ class SqlScanBook:
         columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
         query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
         return self._store.connection.execute(query).all()
-
-
-def count_states(store: Store, job_id: int) -> Counter[WorkState]:
-    """The number of a job's records in each state, from indexes alone."""
-    query = select(work.c.state, func.count()).where(work.c.job_id == job_id, work.c.state != WorkState.VANISHED.value)
-    counts = Counter({WorkState(row[0]): row[1] for row in store.connection.execute(query.group_by(work.c.state))})
-    pinned = select(work.c.state, work.c.key).where(work.c.job_id == job_id, PINNED)
-    for state, _ in store.connection.execute(pinned):
-        counts[WorkState(state)] -= 1
-        counts[WorkState.PINNED] += 1
-    return +counts
 
 
 def _known(row: Sequence[Any]) -> Known:

@@ -6,28 +6,32 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from sqlalchemy import Select, and_, delete, func, insert, or_, select
+from sqlalchemy import and_, delete, func, insert, or_, select, union_all
 
 from yellowtor.answers.cache_entry import Entry, Exported, KnownReply, SizeOf, Sizes, Standing
-from yellowtor.answers.ledger_rows import Charged, Pin
+from yellowtor.answers.decisions import Pin
+from yellowtor.answers.ledger_rows import Charged
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts.account_usage import CHARGED, WHOSE
 from yellowtor.ledger.accounts.requests import packed
+from yellowtor.ledger.jobs.corrections import correct, corrections_of
+from yellowtor.ledger.jobs.history import end_pins, forget_past
 from yellowtor.ledger.jobs.pins import put_pin
 from yellowtor.ledger.jobs.run_book import PUT_ASKING
 from yellowtor.ledger.jobs.scanning import PUT_ADDRESS
+from yellowtor.ledger.maintenance.export import export_query, exported, exported_decisions
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.open_store import open_store
 from yellowtor.ledger.storage.retention import before, expire, let_go
 from yellowtor.ledger.storage.schema import (
     address,
     answer,
-    asking,
     candidates,
+    correction,
     job,
     last_scan,
     pin,
@@ -40,7 +44,7 @@ from yellowtor.ledger.storage.schema import (
     written_position,
 )
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import mapping_text, read_mapping, read_subject, subject_text
+from yellowtor.ledger.storage.stored_text import mapping_text, read_subject, subject_text
 
 if TYPE_CHECKING:
     from yellowtor.ledger.storage.postgres import Server
@@ -97,6 +101,7 @@ class SqlCacheBook:
             [Standing._make(row) for row in read(judged)],
             [(row[0], Pin._make(row[1:])) for row in read(pins.where(on_it))],
             [(row[0], row[1], row[2]) for row in read(mine)],
+            corrections_of(self._store.connection, leading_to=known.key),
         )
 
     def _candidates(self, reply_id: int) -> list[dict[str, object]]:
@@ -115,7 +120,7 @@ class SqlCacheBook:
         """Take the pin on an address out; how many there were."""
         key = select(address.c.key).where(address.c.id == number).scalar_subquery()
         with self._store.transaction() as connection:
-            return connection.execute(delete(pin).where(pin.c.address_key == key)).rowcount
+            return end_pins(connection, pin.c.address_key == key, stamp(self._store.clock.now()))
 
     def forget(self, numbers: Sequence[int], *, every_trace: bool) -> int:
         """Forget the replies about these addresses; with every trace, that there ever was such an address.
@@ -132,11 +137,22 @@ class SqlCacheBook:
         return count
 
     def _leave_no_trace(self, numbers: Sequence[int]) -> None:
+        """Also of the addresses that were asked in their place."""
+        theirs = select(address.c.key).where(address.c.id.in_(numbers))
+        instead = select(correction.c.corrected_key).where(correction.c.address_key.in_(theirs))
+        found = self._store.connection.execute(select(address.c.id).where(address.c.key.in_(instead))).scalars()
+        numbers = [*numbers, *found]
         theirs = select(address.c.key).where(address.c.id.in_(numbers))
         records = and_(work.c.job_id == pin.c.job_id, work.c.key == pin.c.key, work.c.address_id.in_(numbers))
         pinned = or_(pin.c.address_key.in_(theirs), select(work.c.id).where(records).exists())
         with self._store.transaction() as connection:
+            forget_past(connection, numbers)
             connection.execute(delete(pin).where(pinned))
+            connection.execute(
+                delete(correction).where(
+                    or_(correction.c.address_key.in_(theirs), correction.c.corrected_key.in_(theirs))
+                )
+            )
             there = select(work.c.written).where(work.c.address_id.in_(numbers), work.c.written.is_not(None))
             connection.execute(delete(written_position).where(written_position.c.coordinates.in_(there)))
             for table in (answer, work, question):
@@ -179,15 +195,13 @@ class SqlCacheBook:
         return Sizes(addresses, requests, pins, jobs, by_service)
 
     def export(self) -> Iterator[Sequence[Exported]]:
-        """Every reply and every pin on an address, in pages."""
-        query = _export_query()
+        """Every reply and every decision about an address, in pages."""
+        query = export_query()
         last = 0
         while page := self._store.connection.execute(query.where(reply.c.id > last)).all():
             last = page[-1][0]
-            yield [_exported(row[1:]) for row in page]
-        pins = select(address.c.parts, pin.c.address_key, pin.c.lat, pin.c.lon, pin.c.who, pin.c.why, pin.c.pinned_at)
-        pinned = self._store.connection.execute(pins.join(address, address.c.key == pin.c.address_key)).all()
-        yield [Exported(read_subject(row[0]), *row[1:4], who=row[4], why=row[5], received_at=row[6]) for row in pinned]
+            yield [exported(row[1:]) for row in page]
+        yield exported_decisions(self._store.connection)
 
     def take_over(self, rows: Sequence[Exported], source: str) -> tuple[int, int]:
         """Take replies and pins over, with their provenance; how many of each are new. What is known already stays."""
@@ -203,10 +217,11 @@ class SqlCacheBook:
             known_pins = self._pinned(pins)
             fresh = [row for row in pins if row.address_key not in known_pins]
             for row in fresh:
-                assert row.lat is not None
-                assert row.lon is not None
-                made = Pin(row.lat, row.lon, row.who, row.why, row.received_at)
-                put_pin(connection, {"address_key": row.address_key}, made)
+                if row.corrected is not None:
+                    correct(connection, row.address_key, row.corrected, row.who, row.why, row.received_at)
+                else:
+                    made = Pin(row.lat, row.lon, row.who, row.why, row.received_at)
+                    put_pin(connection, {"address_key": row.address_key}, made)
         return len(new), len(fresh)
 
     def _known(self, rows: Sequence[Exported]) -> set[str]:
@@ -215,7 +230,11 @@ class SqlCacheBook:
         return set(self._store.connection.execute(query).scalars())
 
     def _pinned(self, rows: Sequence[Exported]) -> set[str]:
-        query = select(pin.c.address_key).where(pin.c.address_key.in_([row.address_key for row in rows]))
+        keys = [row.address_key for row in rows]
+        query = union_all(
+            select(pin.c.address_key).where(pin.c.address_key.in_(keys)),
+            select(correction.c.address_key).where(correction.c.address_key.in_(keys)),
+        )
         return set(self._store.connection.execute(query).scalars())
 
     def _take(self, rows: Sequence[Exported], source: str) -> None:
@@ -257,54 +276,6 @@ class SqlCacheBook:
         ).inserted_primary_key
         assert new is not None
         return int(new[0])
-
-
-def _export_query() -> Select[Any]:
-    """Every reply with its provenance, and the point of the first job that was judged by it."""
-    source = (
-        reply.join(question, question.c.key == reply.c.question_key)
-        .join(address, address.c.id == question.c.address_id)
-        .join(asking, asking.c.id == question.c.asking_id)
-        .join(request, request.c.id == reply.c.request_id)
-        .join(run, run.c.id == request.c.run_id)
-        .join(job, job.c.id == run.c.job_id)
-    )
-    mine = answer.c.job_id.in_(select(job.c.id)) & (answer.c.address_id == question.c.address_id)  # its index
-    judged = mine & (answer.c.reply_id == reply.c.id)
-    point = [
-        select(column).where(judged).order_by(answer.c.job_id).limit(1).scalar_subquery()
-        for column in (answer.c.lat, answer.c.lon)
-    ]
-    return (
-        select(
-            reply.c.id,
-            address.c.parts,
-            address.c.key,
-            *point,
-            question.c.key,
-            asking.c.key,
-            reply.c.service,
-            reply.c.kind,
-            reply.c.status,
-            reply.c.message,
-            reply.c.headers,
-            reply.c.body,
-            reply.c.received_at,
-            request.c.cost,
-            request.c.attempt,
-            job.c.path,
-            run.c.who,
-            run.c.host,
-        )
-        .select_from(source)
-        .order_by(reply.c.id)
-        .limit(PAGE)
-    )
-
-
-def _exported(row: Sequence[Any]) -> Exported:
-    one = Exported._make([*row, ""])
-    return one._replace(subject=read_subject(row[0]), headers=read_mapping(row[10]), body=zlib.decompress(row[11]))
 
 
 @contextmanager

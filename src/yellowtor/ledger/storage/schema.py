@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 12
+VERSION = 13
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -158,7 +158,8 @@ ticket = Table(
     sqlite_with_rowid=False,
 )
 
-# A position that a person has decided: for one record (job and key) or for every record of an address.
+# A position that a person has decided: for one record (job and key) or for every record of an address. Without a
+# position: that no answer fits. service, level and matched are those of the candidate that was chosen.
 pin = Table(
     "pin",
     metadata,
@@ -166,13 +167,30 @@ pin = Table(
     Column("job_id", ForeignKey("job.id")),
     Column("key", Text),
     Column("address_key", Text, unique=True),
-    Column("lat", Float, nullable=False),
-    Column("lon", Float, nullable=False),
+    Column("lat", Float),
+    Column("lon", Float),
     Column("who", Text, nullable=False),
     Column("why", Text, nullable=False),
     Column("pinned_at", Text, nullable=False),
+    Column("service", Text, nullable=False, server_default=""),
+    Column("level", Text, nullable=False, server_default=""),
+    Column("matched", Text, nullable=False, server_default=""),
 )
 Index("pin_record", pin.c.job_id, pin.c.key, unique=True)
+
+# How an address should read, as a person has decided: it is asked instead.
+correction = Table(
+    "correction",
+    metadata,
+    Column("address_key", Text, primary_key=True),
+    Column("corrected_key", Text, nullable=False),
+    Column("parts", Text, nullable=False),  # JSON: of the corrected address
+    Column("who", Text, nullable=False),
+    Column("why", Text, nullable=False),
+    Column("made_at", Text, nullable=False),
+    sqlite_with_rowid=False,
+)
+Index("correction_corrected", correction.c.corrected_key)
 
 # A record: narrow, and in the order in which it was first met, for most runs look at every one of them.
 work = Table(
@@ -222,8 +240,46 @@ answer = Table(
     Column("town", Text, nullable=False, server_default=""),  # a key: equal for the records of one town
     Column("streets", Integer, nullable=False, server_default="0"),  # with the same point, as the job's records show
     Column("away_m", Float, nullable=False, server_default="0"),  # from the other records of the town, likewise
+    Column("since", Text, nullable=False, server_default=""),  # the instant of its outcome and position
     sqlite_with_rowid=False,
 )
+
+# What was before: answers with another outcome or position, other addresses of a record, pins that were removed.
+past_answer = Table(
+    "past_answer",
+    metadata,
+    Column("job_id", Integer, nullable=False),
+    Column("address_id", Integer, nullable=False),
+    Column("judged_by", Text),
+    *(Column(name, Text, nullable=False) for name in ("since", "until", "service", "asked_at")),
+    *(Column(name, Text, nullable=False) for name in ("outcome", "basis", "level", "matched")),
+    *(Column(name, Float) for name in ("lat", "lon", "confidence")),
+)
+Index("past_answer_address", past_answer.c.job_id, past_answer.c.address_id)
+past_work = Table(
+    "past_work",
+    metadata,
+    Column("job_id", Integer, nullable=False),
+    Column("key", Text, nullable=False),
+    Column("address_id", Integer, nullable=False),
+    Column("until", Text, nullable=False),
+)
+Index("past_work_key", past_work.c.job_id, past_work.c.key)
+past_pin = Table(
+    "past_pin",
+    metadata,
+    Column("job_id", Integer),
+    Column("key", Text),
+    Column("address_key", Text),
+    Column("lat", Float),
+    Column("lon", Float),
+    Column("who", Text, nullable=False),
+    Column("why", Text, nullable=False),
+    Column("pinned_at", Text, nullable=False),
+    Column("until", Text, nullable=False),
+)
+Index("past_pin_key", past_pin.c.job_id, past_pin.c.key)
+Index("past_pin_address", past_pin.c.address_key)
 
 # The source at the end of the last scan: valid while it is the same.
 last_scan = Table(

@@ -91,6 +91,7 @@ for (const at of Object.keys(DATA.before).slice(0, MANY).map(Number))
 
 function fit() {
   const some = L.latLngBounds(shown.map(placeOf));
+  for (const at of shown) if (DATA.before[at]) some.extend(DATA.before[at]);
   if (some.isValid()) map.fitBounds(some.pad(0.08), { maxZoom: 17, animate: false }); else map.setView([0, 0], 2, { animate: false });
 }
 function begin() {

@@ -1,25 +1,18 @@
 """One page with a map, all in one file: it asks no network for anything but tiles, if the job wants some."""
 
 import base64
-import hashlib
 import html
-import json
-import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
-
-from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
-from markupsafe import Markup
 
 from yellowtor.contracts.marker import Look, Marker
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.files import written_aside
 from yellowtor.markers import style
+from yellowtor.markers.html_page import rendered
 from yellowtor.markers.layers import read_layer
 from yellowtor.markers.page_data import PackedColumn, pack
 from yellowtor.markers.target import MarkerTarget
@@ -145,47 +138,22 @@ def open_file(target: MarkerTarget) -> Iterator[Page]:
 
 def html_of(page: Page, target: MarkerTarget) -> str:
     """The page as it is written."""
-    assets = files("yellowtor.markers") / "assets"
-    environment = Environment(
-        loader=PackageLoader("yellowtor.markers", "assets"), autoescape=select_autoescape(), undefined=StrictUndefined
-    )
-    library = re.sub(r"url\([^)]*\)", "none", _asset(assets / "leaflet.css"))  # its images are not used
-    styles = [
-        library + _asset(assets / "leaflet.markercluster.css"),
-        environment.get_template("page.css").render(style=style),
-    ]
-    scripts = [
-        _asset(assets / "leaflet.js") + "\n" + _asset(assets / "leaflet.markercluster.js"),
-        "\n".join(_asset(assets / name) for name in ("page.js", "page-many.js", "page-map.js", "page-list.js")),
-    ]
-    return environment.get_template("page.html").render(
+    return rendered(
+        "page.html",
+        ["leaflet.markercluster.css", "page.css"],
+        [
+            ["leaflet.js", "leaflet.markercluster.js"],
+            ["page.js", "page-many.js", "page-map.js", "page-list.js"],
+        ],
+        page.data(),
+        tiles=target.view.tiles,
         title=target.head.title,
         language=target.view.language,
         text=target.view.texts,
-        policy=_policy(styles, scripts, target.view.tiles),
-        styles=[Markup(one) for one in styles],  # noqa: S704 - our own
-        scripts=[Markup(one) for one in scripts],  # noqa: S704 - our own
-        data=Markup(_for_script(page.data())),  # noqa: S704 - nothing in it can end the element
         count=page.count,
         total=page.count + page.left_out,
         attribution="; ".join(filter(None, (target.attribution, target.view.tile_credit))),
     )
-
-
-def _policy(styles: Sequence[str], scripts: Sequence[str], tiles: str) -> str:
-    """What the page may do (Content Security Policy Level 3): its own scripts and styles, and the tiles' pictures."""
-    hosts = ""
-    if tiles:
-        found = urlsplit(tiles)
-        hosts = f" {found.scheme}://{re.sub(r'{[^}]*}', '*', found.netloc)}"
-    return (
-        f"default-src 'none'; script-src {' '.join(map(_hash, scripts))}; style-src {' '.join(map(_hash, styles))}; "
-        f"img-src data:{hosts}; base-uri 'none'; form-action 'none'"
-    )
-
-
-def _hash(text: str) -> str:
-    return f"'sha256-{base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()}'"
 
 
 def _embedded(page: str, target: MarkerTarget) -> str:
@@ -197,13 +165,3 @@ def _embedded(page: str, target: MarkerTarget) -> str:
         f'sandbox="allow-scripts allow-popups allow-modals allow-downloads" allow="clipboard-write" '
         f'srcdoc="{html.escape(page)}"></iframe>\n'
     )
-
-
-def _asset(file: Any) -> str:
-    return str(file.read_text(encoding="utf-8")).strip() + "\n"
-
-
-def _for_script(data: Any) -> str:
-    """JSON that can stand inside a script element: nothing in it can end the element."""
-    text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
-    return text.replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026").replace("\u2028", "\\u2028")

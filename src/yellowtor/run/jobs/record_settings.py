@@ -2,17 +2,33 @@
 
 import codecs
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, StringConstraints, field_validator, model_validator
+from pydantic import BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
 from yellowtor.addresses.composing import AddressComposer
 from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.contracts.address import PARTS
 from yellowtor.settings import Settings
 
+
+def read_share(value: Any) -> Any:
+    """A share as people write it: 0.02, or `2 %`.
+
+    >>> read_share("2 %"), read_share(0.02)
+    (0.02, 0.02)
+    """
+    if isinstance(value, str) and value.strip().endswith("%"):
+        try:
+            return float(value.strip().removesuffix("%")) / 100
+        except ValueError:
+            return value
+    return value
+
+
 Column = Annotated[str, Field(min_length=1)]
 Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
+Share = Annotated[float, BeforeValidator(read_share), Field(ge=0, le=1)]
 STANDARD = Path("-")  # standard input as a source, standard output as a target
 Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
 

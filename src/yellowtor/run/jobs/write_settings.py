@@ -10,7 +10,7 @@ from yellowtor.answers.answer_columns import COLUMNS
 from yellowtor.answers.geography.projection import Projection
 from yellowtor.answers.ledger_rows import EXTRA
 from yellowtor.contracts.address import PARTS
-from yellowtor.run.jobs.record_settings import Column, Name
+from yellowtor.run.jobs.record_settings import Column, Name, Share
 from yellowtor.settings import Settings
 
 
@@ -69,6 +69,17 @@ class Write(Settings):
         description="If somebody changed the copy `to` since it was written: `stop` before the first request, or "
         "keep a dated `backup` of it and write a new one.",
     )
+    corrections: bool = Field(
+        False,
+        description="What people change in the copy `to` are their decisions: another address is asked instead, other "
+        "coordinates are a pin. Other cells are subject to `if_edited`.",
+    )
+    most_moved: Share | None = Field(
+        None,
+        description='Write nothing if more than this share of the placed records, such as `"2 %"`, would move farther '
+        "than `judge.tolerance_m` from where they were written: the service or the source has changed. "
+        "`run --most-moved` takes another share for once.",
+    )
     table: Name | None = Field(
         None,
         description="Or into this table of the same database: a row for each record, by its key. Rows of vanished "
@@ -117,6 +128,8 @@ class Write(Settings):
             raise ValueError('needs one of to = "…" (a copy), in_place = true and table = "…"')
         if not self.columns.mapped():
             raise ValueError("columns is empty: name at least latitude and longitude")
+        if self.corrections and self.to is None:
+            raise ValueError("corrections are taken from the copy: they need to")
         if (self.crs is None) != (self.columns.x is None):
             raise ValueError("crs and columns.x, columns.y belong together")
         return self

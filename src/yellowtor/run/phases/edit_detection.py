@@ -3,7 +3,7 @@
 A file that is unchanged since a run wrote it may be overwritten. Any other is compared cell by cell with the answers.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -41,10 +41,19 @@ def noting(ours: WrittenBook) -> Announce:
     return lambda real, new: ours.note(str(real), repr(state_of(new)), fingerprint(new))
 
 
-def check_copy(copy: Path, back: WriteBack, source: Table, open_copy: Callable[[Path], Table]) -> None:
-    """Raise BadSource where a copy that somebody has saved since holds what neither the source nor an answer says."""
+def check_copy(
+    copy: Path,
+    back: WriteBack,
+    source: Table,
+    open_copy: Callable[[Path], Table],
+    decided: Collection[str] = (),
+) -> None:
+    """Raise BadSource where a copy that somebody has saved since holds what neither the source nor an answer says.
+
+    Of the records with these keys, the addresses and answers were taken as decisions.
+    """
     try:
-        edits = find_edits(back, source, open_copy(copy))
+        edits = find_edits(back, source, open_copy(copy), decided)
     except BadSource as error:
         raise BadSource(
             f"{copy} is not as a run wrote it, and would be overwritten: {error} {_remedy(copy)}"
@@ -65,11 +74,12 @@ def _remedy(copy: Path) -> str:
     )
 
 
-def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
+def find_edits(back: WriteBack, source: Table, copy: Table, decided: Collection[str] = ()) -> Edits:
     """Compare a copy with the source and with what the ledger would write, record by record.
 
     Columns with formulas are left out: they change by being opened.
     """
+    ours = {*back.address_columns, *back.columns}
     edits = Edits()
     there = _Rows(back, copy)
     calculated = source.calculated if isinstance(source, HasFormulas) else ()
@@ -80,6 +90,8 @@ def find_edits(back: WriteBack, source: Table, copy: Table) -> Edits:
         cells, raw_hash = held
         for name, cell, value in zip(copy.header, cells, wanted, strict=True):
             as_asked = name in back.address_columns and raw_hash == asked  # and the source has changed since
+            if key in decided and name in ours:
+                continue
             if value is not back.leave and name not in calculated and not as_asked and not back.is_same(cell, value):
                 edits.add(Change(back.shown(key), name, "" if value is None else str(value), cell))
     for key, cells in there.rest():

@@ -6,10 +6,10 @@ Candidates are read from a stored reply once for each set of reading rules. Noth
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import islice
-from typing import Any
 
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.judging.judgement import Judgement, judge, judgement_key
+from yellowtor.answers.judging.offers import matched
 from yellowtor.answers.judging.other_records import OtherRecords, among_others, town_key
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
@@ -175,11 +175,3 @@ def _kept(item: Unjudged, reply_id: int, newest: int, settled: Settled) -> Judge
 def _parts(candidate: Candidate) -> dict[str, str]:
     """The parts of the matched address, and the description's own fields."""
     return {**candidate.parts, **{f"{EXTRA}{name}": text for name, text in candidate.extra.items()}}
-
-
-def matched(candidate: Candidate) -> str:
-    """The address that a candidate answers: its label, else its parts in one line."""
-    if candidate.label:
-        return candidate.label
-    parts: dict[str, Any] = {p: t for p, t in candidate.parts.items() if p != "country_code"}
-    return Address(**parts).line()

@@ -204,6 +204,7 @@ def scan(
     if book.recall(source if fingerprint else "") and fingerprint:
         book.take_up_pins()
         return ScanResult(book.count(), 0, 0, 0)
+    corrected = book.corrections()
     new = changed = coordinates = 0
     findings: dict[Finding, Findings] = {}
     for batch in table.batches():
@@ -221,7 +222,7 @@ def scan(
         _add_findings(findings, taken, [Finding.OURS] * len(taken))
         rows = dict(zip(keys, batch, strict=True)) if known else {}
         keep = job.records.keep
-        book.put_work([_work(reader, askings, rows[item.key], item, keep=keep) for item in known])
+        book.put_work([_work(reader, askings, rows[item.key], item, corrected, keep=keep) for item in known])
         new += sum(item.is_new for item in known)
         changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
         watch.advanced(len(batch))
@@ -266,11 +267,22 @@ def _without_ours(known: Sequence[Known], ours: WrittenBook) -> tuple[list[Known
     return [item._replace(held=None) if item.held in taken else item for item in known], keys
 
 
-def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *, keep: bool) -> Work:
+def _work(
+    reader: RowReader,
+    askings: Sequence[Asking],
+    row: Row,
+    item: Known,
+    corrected: Mapping[str, Subject],
+    *,
+    keep: bool,
+) -> Work:
     """What a record becomes: kept, incomplete, or one to ask about."""
     cells = reader.cells(row)
     asked = reader.composing.compose(cells)
     key = subject_key(asked)
+    if key in corrected:
+        asked = corrected[key]
+        key = subject_key(asked)
     held_hash = held_since(item)
     if keep and is_kept(item, held_hash):
         state = WorkState.KEPT
@@ -283,7 +295,8 @@ def _work(reader: RowReader, askings: Sequence[Asking], row: Row, item: Known, *
         reasons = []
     able = [asking for asking in askings if not asking.lacks(asked)] if state is WorkState.ASK else []
     questions = {asking.service: asking.question_key(key) for asking in able}
-    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, reasons, asked, key, questions)
+    known = not item.is_new
+    return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, reasons, asked, key, questions, known)
 
 
 def lacking(askings: Sequence[Asking], asked: Subject) -> str:
