@@ -37,17 +37,16 @@ def doubtful_job(folder: Path, count: int) -> None:
             street, town, postcode = chance.choice(streets)
             write.writerow([f"R{n}", f"{1000 + n} {street}", town, postcode])
     text = (folder / "job.toml").read_text()
-    text = text[: text.index("\n[markers]")] if "\n[markers]" in text else text
-    text = text.replace('file = "cabinets.xlsx"\nsheet = "Cabinets"', 'file = "records.csv"').replace(
-        "cabinets-placed.xlsx", "placed.csv"
-    )
-    (folder / "job.toml").write_text(
-        "\n".join(line for line in text.splitlines() if not line.startswith('name = "Cabinet"'))
-    )
-    service = (folder / "stand-in.toml").read_text()
-    (folder / "stand-in.toml").write_text("".join(
-        line for line in service.splitlines(keepends=True) if not line.startswith(("per_second", "[[allowance.windows]]", "limit", "span"))
-    ))  # fmt: skip
+    for old, new in (
+        ('file = "cabinets.xlsx"\nsheet = "Cabinets"', 'file = "records.csv"'),
+        ("cabinets-placed.xlsx", "placed.csv"),
+        ('name = "Cabinet"', ""),
+    ):
+        text = text.replace(old, new)
+    (folder / "job.toml").write_text(text[: text.index("\n[markers]")])
+    lines = (folder / "stand-in.toml").read_text().splitlines(keepends=True)
+    unlimited = [line for line in lines if not line.startswith(("per_second", "per_day"))]
+    (folder / "stand-in.toml").write_text("".join(unlimited))
 
 
 def measured(folder: Path, *words: str) -> tuple[float, float]:
@@ -83,13 +82,11 @@ def main(sizes: list[int]) -> None:
                 print(f"{count:>10,} {'to ' + ending:<14} {took:>8.1f} {took / count * 1e6:>8.0f} {memory:>6.0f}")
             pages = len(list(folder.glob("r*.html")))
             rows = list(csv.DictReader((folder / "r.csv").open(encoding="utf-8-sig")))
-            (folder / "d.json").write_text(
-                json.dumps([{"id": row["id"], "decision": "a", "a at": row["a at"]} for row in rows])
-            )
+            decisions = [{"id": row["id"], "decision": "a", "a at": row["a at"]} for row in rows]
+            (folder / "d.json").write_text(json.dumps(decisions))
             took, memory = measured(folder, "review", "job.toml", "--apply", "d.json")
-            print(
-                f"{count:>10,} {'apply':<14} {took:>8.1f} {took / count * 1e6:>8.0f} {memory:>6.0f}   ({pages} pages of 500)"
-            )
+            said = f"{count:>10,} {'apply':<14} {took:>8.1f} {took / count * 1e6:>8.0f} {memory:>6.0f}"
+            print(f"{said}   ({pages} pages of 500)")
 
 
 if __name__ == "__main__":

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import openpyxl
 import pytest
-from conftest import real_addresses
+from conftest import Ledger, real_addresses
 from hypothesis import given
 from hypothesis import strategies as st
 from test_page import browser  # noqa: F401 - a fixture
@@ -329,6 +329,38 @@ def test_in_the_terminal_and_by_letter(doubtful):
     assert cells(job, key, "Outcome") == ["placed"]
     assert cells(job, key, "Matched address")[0] != ""
     assert cells(job, "U", "Latitude") == ["47.1"]
+
+
+def test_a_shared_ledger_takes_decisions_and_tells_their_history(small, tmp_path, postgres):
+    job = small([wrong(f"D{at}", at, 900 + at) for at in range(5)])
+    job.edit("job.toml", ('"ledger.sqlite"', f'"{Ledger(tmp_path, postgres).text}"'))
+    job.run("run", "job.toml")
+    job.run("review", "job.toml", "--to", "r.csv")
+    with job.path("r.csv").open(encoding="utf-8-sig", newline="") as file:
+        rows = list(csv.DictReader(file))
+    rows[0] |= {"decision": "a"}
+    rows[1] |= {"decision": "nothing"}
+    rows[2] |= {"new street": GOOD[8][1]}
+    rows[3] |= {"coordinates": "47.5, -28.25"}
+    job.path("d.json").write_text(json.dumps(rows))
+    told = job.run("review", "job.toml", "--apply", "d.json").stderr
+    assert re.search(
+        "1 candidate accepted.*1 place set.*1 address corrected.*1 address that nothing fits", told, re.DOTALL
+    )
+    assert "nothing new" in job.run("review", "job.toml", "--apply", "d.json").stderr
+    assert sent(job)[0] == 1, "the corrected address"
+    assert (
+        "1 address of 1 record" in job.run("review", "job.toml").stderr
+        or "addresses of" in job.run("review", "job.toml").stderr
+    )
+    found = json.loads(job.run("compare", "job.toml@-1", "job.toml", "--json").stdout)
+    assert {(one["a"], one["b"]) for one in found["outcomes"]} >= {("doubtful", "placed"), ("doubtful", "unplaced")}
+    job.run("pin", "job.toml", rows[0]["key"], "--off")
+    history = json.loads(job.run("explain", "job.toml", rows[0]["key"], "--history", "--json").stdout)
+    assert [(one["outcome"], bool(one["decision"]), bool(one["until"])) for one in history] == [
+        ("doubtful", False, False),
+        ("placed", True, True),
+    ]
 
 
 @given(st.dictionaries(

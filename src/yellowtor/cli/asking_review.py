@@ -29,10 +29,13 @@ def ask_review(path: Path, outcomes: Sequence[Outcome], who: str) -> None:
             seen += 1
             out.print(Text(f"\n{seen} of {total}  ", "bright_black").append(groups[item.row.group].title))
             _show(item)
-            said = typer.prompt(HELP, default="", show_default=False, err=True).strip()
-            if said.casefold() == "q":
+            try:
+                said = typer.prompt(HELP, default="", show_default=False, err=True).strip()
+                if said.casefold() == "q":
+                    break
+                decided += _decide(path, item, said, who, parts)
+            except typer.Abort:  # Ctrl-C, or the end of the input
                 break
-            decided += _decide(path, item, said, who, parts)
     out.print(f"{decided:,} decided. Now run the job: yellowtor run {short(path)}", soft_wrap=True)
 
 

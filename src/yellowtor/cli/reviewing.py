@@ -157,7 +157,7 @@ def say_applied(applied: Applied, file: Path, path: Path) -> None:
     if applied.known:
         out.print(f"{applied.known:>7,} known already")
     if applied.new:
-        out.print(f"DecisionsTaken from {short(file)}. Now run the job: yellowtor run {short(path)}", soft_wrap=True)
+        out.print(f"Taken from {short(file)}. Now run the job: yellowtor run {short(path)}", soft_wrap=True)
     elif not applied.faults:
         out.print(f"{short(file)} has nothing new.", soft_wrap=True)
 

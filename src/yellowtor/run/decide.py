@@ -14,9 +14,19 @@ from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import Table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.decision_rows import RowDecision, What, decision_for_group, read_decision
-from yellowtor.run.phases.record_decisions import Applied, RecordDecisions, RowFault, correct, rows_of, with_parts
+from yellowtor.run.phases.record_decisions import (
+    Applied,
+    RecordDecisions,
+    RowFault,
+    batched,
+    correct,
+    rows_of,
+    with_parts,
+)
 from yellowtor.run.ports import DecisionBook, Watcher
 from yellowtor.run.review import Review
+
+PAGE = 200  # rows whose decisions are stored together
 
 
 class Deciding:
@@ -71,13 +81,15 @@ class Deciding:
             if wanted and groups.setdefault(group, wanted) != wanted:
                 applied.faults.append(RowFault(number, cells[ID], f"its group is decided already: all {groups[group]}"))
         met = set[str]()
-        for number, cells in rows_of(table):
-            watch.advanced(1)
-            for_group = groups.get(cells.get("group", "").strip(), "")
-            try:
-                self._one(cells, for_group, applied, met)
-            except ValueError as error:
-                applied.faults.append(RowFault(number, cells.get("key", "") or cells[ID], str(error)))
+        for page in batched(rows_of(table), PAGE):
+            watch.advanced(len(page))
+            with self._book.together():
+                for number, cells in page:
+                    for_group = groups.get(cells.get("group", "").strip(), "")
+                    try:
+                        self._one(cells, for_group, applied, met)
+                    except ValueError as error:
+                        applied.faults.append(RowFault(number, cells.get("key", "") or cells[ID], str(error)))
 
     def _one(self, cells: Mapping[str, str], for_group: str, applied: Applied, met: set[str]) -> None:
         if not any(cells.values()):

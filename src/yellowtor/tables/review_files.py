@@ -36,10 +36,10 @@ HOW_TO = (
     "a, b, c, d, e: this candidate is right.",
     "all a, all b, all c, all nothing: the same for each address of the group that has no decision of its own.",
     "place: the coordinates that you type are right, in any usual notation: 47.5021, -28.2504 or a geo: URI.",
-    "address: ask again, with the new parts that you type; the parts that you leave empty stay as they are.",
+    "address: ask again, with the new parts that you type; an empty one stays as it is, - removes it.",
     "nothing: no answer fits; the address is unplaced until it changes.",
     "skip, or no decision: it stays as it is.",
-    "Words of a candidate in red are not in the address. Below it: the parts that differ, level, confidence, distance.",
+    "Words of a candidate in red contradict the address. Below it: the parts that differ, level, confidence, distance.",
     "Save the file, then: yellowtor review JOB --apply FILE, and run the job. Nothing that is known is asked again.",
 )
 

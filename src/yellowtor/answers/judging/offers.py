@@ -15,6 +15,7 @@ from yellowtor.contracts.position import Position, distance_m
 from yellowtor.contracts.review_file import LETTERS
 
 SAME_M = 1.0  # two candidates with one label and so near are one
+AGREE = frozenset({"agrees", "not asked"})
 DIFFER = frozenset({"agrees in part", "differs", "not confirmed"})
 
 
@@ -32,8 +33,8 @@ class Difference(NamedTuple):
 class Offer(NamedTuple):
     """A candidate with its letter, and the confidence that it would have if it were the only one.
 
-    words are those of its text, each with whether the question has it too. away_m is the distance from the first one,
-    reach_m how far from the position the place may be.
+    words are those of its text, each with whether it agrees with the question, or adds to it. away_m is the distance
+    from the first one, reach_m how far from the position the place may be.
     """
 
     letter: str
@@ -77,6 +78,7 @@ def _offer(
 ) -> Offer:
     answered = side_by_side(parse(asked), said(candidate))
     text = matched(candidate)
+    fine = [part.answered for part in answered if part.agreement in AGREE]  # or the question says nothing of it
     return Offer(
         letter,
         service,
@@ -85,7 +87,7 @@ def _offer(
         text,
         confidence,
         list(_differences(answered)),
-        list(compared_words(text, asked.line())),
+        list(compared_words(text, " ".join([asked.line(), *fine]))),
         distance_m(first, candidate.position),
         candidate.reach_m,
     )

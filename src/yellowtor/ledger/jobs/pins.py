@@ -1,6 +1,7 @@
 """Decisions: pins are stored, removed, listed, addresses corrected. A run applies them with its scan."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 
 from sqlalchemy import Connection, and_, func, insert, or_, select
 
@@ -31,6 +32,20 @@ class PinBook:
         self._job = job_id
         self.now = now
         self.who = who
+        self._together = False
+
+    @contextmanager
+    def together(self) -> Iterator[None]:
+        """Store the decisions of the body in one transaction, all of them or none."""
+        with self._store.transaction():
+            self._together = True
+            try:
+                yield
+            finally:
+                self._together = False
+
+    def _transaction(self) -> AbstractContextManager[Connection]:
+        return nullcontext(self._store.connection) if self._together else self._store.transaction()
 
     def answers(self, keys: Sequence[str]) -> Mapping[str, Answer]:
         """How these records stand, by key; those that the ledger knows."""
@@ -60,7 +75,7 @@ class PinBook:
         return self._put({"address_key": address_key}, made)
 
     def _put(self, place: Mapping[str, object], made: Pin) -> bool:
-        with self._store.transaction() as connection:
+        with self._transaction() as connection:
             if isinstance(address_key := place.get("address_key"), str):
                 uncorrect(connection, address_key)
             there = connection.execute(
@@ -73,7 +88,7 @@ class PinBook:
 
     def correct(self, address_key: str, corrected: Subject, who: str, why: str) -> bool:
         """Have this address asked as another one, for the records of all jobs; whether that is news."""
-        with self._store.transaction() as connection:
+        with self._transaction() as connection:
             end_pins(connection, pin.c.address_key == address_key, self.now)
             return correct(connection, address_key, corrected, who, why, self.now)
 
@@ -83,7 +98,7 @@ class PinBook:
 
     def undo(self, address_key: str) -> int:
         """Remove what was decided about an address; how much that was."""
-        with self._store.transaction() as connection:
+        with self._transaction() as connection:
             pins = end_pins(connection, pin.c.address_key == address_key, self.now)
             return pins + uncorrect(connection, address_key)
 
@@ -91,7 +106,7 @@ class PinBook:
         """Remove what was decided about a record and its address; how much that was."""
         mine = (pin.c.job_id == self._job) & (pin.c.key == key)
         address_key = self._address_of(key)
-        with self._store.transaction() as connection:
+        with self._transaction() as connection:
             pins = end_pins(connection, or_(mine, pin.c.address_key == address_key), self.now)
             return pins + (uncorrect(connection, address_key, from_target=True) if address_key else 0)
 

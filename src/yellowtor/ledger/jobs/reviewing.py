@@ -44,7 +44,7 @@ class SqlReviewBook:
 
     def groups(self, outcomes: Sequence[Outcome]) -> Sequence[ReviewGroup]:
         """Records with one outcome, one cause and answers of one level; the largest group first."""
-        open_ = self._open(outcomes)
+        open_ = self._open(outcomes, *self._undecided())
         by = (open_.c.outcome, open_.c.cause, open_.c.level)
         records = func.sum(open_.c.records)
         query = select(*by, func.count(), records).group_by(*by).order_by(*_rank(open_, outcomes), records.desc(), *by)
@@ -56,7 +56,7 @@ class SqlReviewBook:
 
     def rows(self, outcomes: Sequence[Outcome], groups: Sequence[ReviewGroup]) -> Iterator[ReviewRow]:
         """Every address of these groups, in their order; in each the one with the most records first."""
-        open_ = self._open(outcomes)
+        open_ = self._open(outcomes, *self._undecided())
         for group in groups:
             mine = and_(
                 open_.c.outcome == group.outcome.value, open_.c.cause == group.cause, open_.c.level == group.level
@@ -64,12 +64,12 @@ class SqlReviewBook:
             query = select(open_.c.address_id).where(mine).order_by(open_.c.records.desc(), open_.c.place)
             numbers = array("q", self._store.connection.execute(query).scalars())
             for at in range(0, len(numbers), PAGE):
-                page = {row.number: row for row in self._page(open_, numbers[at : at + PAGE].tolist(), group.number)}
+                page = {row.number: row for row in self._page(numbers[at : at + PAGE].tolist(), group.number)}
                 yield from (page[number] for number in numbers[at : at + PAGE] if number in page)
 
     def row(self, number: int) -> ReviewRow | None:
         """One address with its answer, whatever its outcome; None if the job has no such address."""
-        return next(iter(self._page(self._open(list(Outcome), settled=True), [number], 0)), None)
+        return next(iter(self._page([number], 0)), None)
 
     def number_of(self, key: str) -> int | None:
         """The number of the address of a record."""
@@ -80,32 +80,30 @@ class SqlReviewBook:
         """The kept reply to this question and when it came, if there is one."""
         return kept_reply_to(self._store, question_key)
 
-    def _page(self, open_: Subquery, numbers: Sequence[int], group: int) -> list[ReviewRow]:
-        query = (
-            select(
-                open_.c.address_id,
-                address.c.key,
-                address.c.parts,
-                work.c.key,
-                open_.c.records,
-                open_.c.outcome,
-                open_.c.cause,
-                answer.c.reasons,
-                answer.c.lat,
-                answer.c.lon,
-            )
-            .select_from(
-                open_.join(address, address.c.id == open_.c.address_id)
-                .join(answer, and_(answer.c.job_id == self._job, answer.c.address_id == open_.c.address_id))
-                .join(work, and_(work.c.job_id == self._job, work.c.place == open_.c.place))
-            )
-            .where(open_.c.address_id.in_(numbers))
+    def _page(self, numbers: Sequence[int], group: int) -> list[ReviewRow]:
+        """The addresses with these numbers, whatever their outcomes."""
+        open_ = self._open(list(Outcome), work.c.address_id.in_(numbers))
+        query = select(
+            open_.c.address_id,
+            address.c.key,
+            address.c.parts,
+            work.c.key,
+            open_.c.records,
+            open_.c.outcome,
+            open_.c.cause,
+            answer.c.reasons,
+            answer.c.lat,
+            answer.c.lon,
+        ).select_from(
+            open_.join(address, address.c.id == open_.c.address_id)
+            .join(answer, and_(answer.c.job_id == self._job, answer.c.address_id == open_.c.address_id))
+            .join(work, and_(work.c.job_id == self._job, work.c.place == open_.c.place))
         )
         return [_row(row, group) for row in self._store.connection.execute(query)]
 
-    def _open(self, outcomes: Sequence[Outcome], *, settled: bool = False) -> Subquery:
-        """The addresses with these outcomes that nobody has decided about, or all of them."""
-        asks = and_(work.c.job_id == self._job, IS_ASKED, *(() if settled else self._undecided()))
+    def _open(self, outcomes: Sequence[Outcome], *which: ColumnElement[bool]) -> Subquery:
+        """The addresses with these outcomes whose records meet these conditions."""
+        asks = and_(work.c.job_id == self._job, IS_ASKED, *which)
         mine = (
             select(work.c.address_id, func.count().label("records"), func.min(work.c.place).label("place"))
             .where(asks)

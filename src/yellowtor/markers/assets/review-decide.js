@@ -140,8 +140,8 @@ function submit() {
     return void place(at);
   }
   const changed = Object.fromEntries([...document.querySelectorAll("[data-part]")].map(input => [`new ${input.dataset.part}`, input.value.trim()])
-    .filter(([name, text]) => text && text !== (item.parts[name.slice(4)] ?? "")));
-  if (!Object.keys(changed).length) return void fault("Change at least one part; an emptied part stays as it was.");
+    .filter(([name, text]) => text !== (item.parts[name.slice(4)] ?? "")).map(([name, text]) => [name, text || "-"]));
+  if (!Object.keys(changed).length) return void fault("Change at least one part.");
   put([[item.id, withWhy({ decision: "address", ...changed })]]);
 }
 function act(key) {

@@ -35,7 +35,7 @@ function readPlace(typed) {
   return null;
 }
 
-const words = offer => offer.words.map(([word, known]) => known ? escape(word) : `<mark title="not in the address">${escape(word)}</mark>`).join(" ");
+const words = offer => offer.words.map(([word, known]) => known ? escape(word) : `<mark title="not as in the address">${escape(word)}</mark>`).join(" ");
 function offerHtml(offer, chosen) {
   const differ = offer.differences.map(([part, asked, answered]) => `${escape(part)}: ${escape(asked || "–")} → <mark>${escape(answered || "–")}</mark>`).join("<br>");
   const facts = [offer.level, `confidence ${offer.confidence.toFixed(2)}`, offer.letter === "a" ? "" : `${length(offer.away)} from a`, offer.service].filter(Boolean);

@@ -25,6 +25,7 @@ from yellowtor.run.ports import DecisionBook, Watcher
 
 T = TypeVar("T")
 PAGE = 1_000
+DASHES = frozenset("-–—")
 SAME = "the new address is the same question as the old one"
 PLACE_CELLS = ("coordinates", "latitude", "longitude", "why")
 
@@ -78,12 +79,13 @@ class RecordDecisions:
             rows = [(number, _key(cells, keys), cells) for number, cells in page if any(cells.values())]
             applied.rows += len(rows)
             known = self._book.answers([key for _, key, _ in rows])
-            for number, key, cells in rows:
-                held = {part: cells[column] for part, column in own.items() if column in cells}
-                try:
-                    self._record(key, {**cells, **held}, known.get(key), composing, applied)
-                except ValueError as error:
-                    applied.faults.append(RowFault(number, shown_key(key), str(error)))
+            with self._book.together():
+                for number, key, cells in rows:
+                    held = {part: cells[column] for part, column in own.items() if column in cells}
+                    try:
+                        self._record(key, {**cells, **held}, known.get(key), composing, applied)
+                    except ValueError as error:
+                        applied.faults.append(RowFault(number, shown_key(key), str(error)))
 
     def _columns(self, table: Table) -> tuple[list[str], dict[str, str], Composer | None]:
         """The columns of the key, those of the coordinates, and how an address is composed, if at all."""
@@ -153,8 +155,9 @@ def correct(book: DecisionBook, address_key: str, asked: Subject, corrected: Sub
 
 
 def with_parts(asked: Subject, parts: Mapping[str, str]) -> Address:
-    """The address with these parts in place of its own."""
-    return Address(**{**asked.as_dict(), **parts})
+    """The address with these parts in place of its own; a dash removes one."""
+    new = {part: "" if text in DASHES else text for part, text in parts.items()}
+    return Address(**{**asked.as_dict(), **new})
 
 
 def _is_ours(position: Position, stands: Answer) -> bool:
