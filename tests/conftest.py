@@ -24,7 +24,7 @@ import yellowtor.demo
 from yellowtor.ledger.storage.postgres import Server
 from yellowtor.standin.server import Manners, StandIn, running
 
-settings.register_profile("ours", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))
+settings.register_profile("ours", deadline=None, max_examples=45, suppress_health_check=list(HealthCheck))
 settings.load_profile("ours")
 
 DATA = Path(yellowtor.demo.__file__).parent / "data"

@@ -8,6 +8,7 @@ import re
 import shutil
 import subprocess
 import tempfile
+import time
 from pathlib import Path
 
 import pytest
@@ -119,7 +120,7 @@ def test_a_row_that_was_edited_meanwhile_is_left_alone_even_if_only_its_case_was
     base.edit("stand-in.toml", ("parallel = 8", "parallel = 1\nper_second = 5"))
     running = base.start("run", "job.toml", "--json")
     while base.service.requests < 2:
-        pass
+        time.sleep(0.02)
     base.sql("UPDATE sites SET street = upper(street) WHERE id = 1")
     base.sql("UPDATE sites SET note = 'seen' WHERE id = 2")
     base.sql("UPDATE sites SET lat = 47.5, lon = -28.5 WHERE id = 3")

@@ -9,7 +9,7 @@ import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +18,7 @@ from aiohttp import web
 from yellowtor.standin.batches import MANY, MOST, BatchFormat
 from yellowtor.standin.counters import Counters
 from yellowtor.standin.formats import FORMATS, Asked, Finishing, Speaker, StandinFormat, StandinReply
-from yellowtor.standin.gazetteer import read_gazetteer
+from yellowtor.standin.gazetteer import POINTS, read_gazetteer
 from yellowtor.standin.matching import Matcher
 from yellowtor.standin.openapi import OPENAPI
 from yellowtor.standin.uncommon_formats import Keyed, LaterJson, Lines, Moved, Outlines, Pages, Plain, TokenDesk
@@ -41,7 +41,8 @@ class StandIn:
     """The service's state: a gazetteer, manners, counters."""
 
     def __init__(self, gazetteer: Path, manners: Manners) -> None:
-        self._matcher = Matcher(*read_gazetteer(gazetteer))
+        changed = (gazetteer / POINTS).stat().st_mtime_ns
+        self._matcher = _matcher_of(gazetteer, changed)
         self.manners = manners
         self.counters = Counters()
         self._asked = self._items = 0
@@ -195,6 +196,13 @@ def _nowhere(question: str) -> dict[str, Any]:
         "frame": [0, 0, 0, 0],
         "bits": {"way": question},
     }
+
+
+@lru_cache(maxsize=2)
+def _matcher_of(gazetteer: Path, changed: int) -> Matcher:
+    """The index of a gazetteer that was changed then; it is only read."""
+    del changed
+    return Matcher(*read_gazetteer(gazetteer))
 
 
 @contextmanager
