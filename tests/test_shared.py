@@ -79,20 +79,20 @@ def test_two_workers_share_a_job_and_no_question_is_asked_twice(shared):
 
 
 def test_when_a_worker_dies_the_other_asks_what_it_had_in_flight_once_more(shared):
-    job = shared(60, faults={"slow": 1}, slow_s=1.0)
+    job = shared(140, faults={"slow": 1}, slow_s=1.0)
     first = job.start("run", "job.toml")
     until(lambda: job.service.requests >= 4, first)
     second = job.start("run", "job.toml", "--share")
     until(lambda: job.ledger.sql("SELECT 1 FROM request WHERE run_id = 2 AND state = 'answered'"), second)
     first.send_signal(signal.SIGKILL)
     first.communicate()
-    assert "The run that worked on the job has ended" in second.communicate(timeout=90)[1]
+    assert "The run that worked on the job has ended" in second.communicate(timeout=120)[1]
     told = job.run("run", "job.toml").stderr
     assert "cut off: counted as spent, and may be asked once more" in told
     assert "0 requests sent" in told
     (abandoned,) = job.ledger.sql("SELECT count(*) FROM request WHERE state = 'abandoned'")
-    assert 60 <= job.service.requests <= 60 + abandoned[0] <= 60 + 16, "what was reserved may not have been sent"
-    assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 60
+    assert 140 <= job.service.requests <= 140 + abandoned[0] <= 140 + 16, "what was reserved may not have been sent"
+    assert len([row for row in job.rows("placed.csv").values() if row["Outcome"] == "placed"]) == 140
 
 
 def test_a_server_that_is_restarted_in_mid_run_is_waited_for_and_no_reply_is_lost(shared, postgres):
