@@ -1,4 +1,4 @@
-"""Two sides are compared before anybody pays for the whole; what moved over time is told and refused."""
+"""Two sides are compared before anybody pays for the whole; what moved over time is shown, and refused."""
 
 import csv
 import json
@@ -66,7 +66,7 @@ def test_jobs_are_compared_with_each_other_with_the_truth_and_with_how_they_stoo
     assert (right["right"], right["judged"], right["only_a"]) == (len(keys) - 2, len(keys) - 1, 1)
     assert [pair["key"] for pair in right["farthest"]] == [keys[0]]
     assert right["farthest"][0]["away_m"] > 1_000
-    # over time: a person decides, the address changes, and both are told
+    # over time: a person decides, the address changes, and both are listed
     job.run("pin", "job.toml", keys[3], "--at", "47.25,-28.5", "--why", "stood there", "--by", "Ida")
     job.edit("records.csv", (ROWS[5][1], ROWS[6][1]))
     job.run("run", "job.toml")
@@ -87,7 +87,7 @@ def test_jobs_are_compared_with_each_other_with_the_truth_and_with_how_they_stoo
     changed = json.loads(job.run("explain", "job.toml", ROWS[5][0], "--history", "--json").stdout)
     assert len({one["address"] for one in changed}) == 2, "the address that it had is kept"
     for bad, why in (
-        ("job.toml@-99", "not had so many runs"),
+        ("job.toml@-99", "had fewer runs"),
         ("job.toml@soon", "say when"),
         ("none.toml", "none.toml"),
         ("c.png", "a table is a file"),

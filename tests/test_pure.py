@@ -41,7 +41,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position
 from yellowtor.ledger.storage.stored_text import position_text, read_position, read_positions
-from yellowtor.run.phases.scan import identity
+from yellowtor.run.phases.row_reader import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
 from yellowtor.tables.stated_dialect import StatedDialect
 from yellowtor.tables.text.dialect import find_dialect

@@ -14,7 +14,7 @@ from yellowtor.contracts.table import InTransactions, Table
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import check_drawing
-from yellowtor.run.phases.scan import RowReader
+from yellowtor.run.phases.row_reader import RowReader
 from yellowtor.run.ports import Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.try_address import Trial, try_one

@@ -57,7 +57,7 @@ class Asking:
 
     @property
     def key(self) -> str:
-        """What all the questions that are asked so have in common."""
+        """What all questions that are asked in this way have in common."""
         return digest(*self._parts())
 
     def question_key(self, address_key: str) -> str:

@@ -16,7 +16,7 @@ from yellowtor.errors import BadJob
 from yellowtor.files import written_aside
 from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
 from yellowtor.run import cache
-from yellowtor.run.phases.scan import shown_key
+from yellowtor.run.phases.row_reader import shown_key
 from yellowtor.wiring.ledgers import cache_book, fixed_parts
 from yellowtor.wiring.process import CLOCK
 

@@ -22,7 +22,7 @@ from yellowtor.errors import BadJob
 from yellowtor.files import check_regular, written_aside
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.nearby import Neighbour, PlacedRecord, neighbour_of_each, neighbours, placed_records, suspicions
-from yellowtor.run.phases.scan import identity
+from yellowtor.run.phases.row_reader import identity
 from yellowtor.run.try_address import try_one
 from yellowtor.settings import read_settings
 from yellowtor.spreadsheet_text import shielded

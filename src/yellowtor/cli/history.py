@@ -10,7 +10,7 @@ from yellowtor.cli.console import mark, stdout, write_out
 from yellowtor.contracts.position import WRITTEN_DECIMALS, distance_m, length
 from yellowtor.errors import BadSource
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.scan import key_as_shown
+from yellowtor.run.phases.row_reader import key_as_shown
 from yellowtor.settings import read_settings
 from yellowtor.wiring.ledgers import job_history
 

@@ -13,7 +13,7 @@ from yellowtor.cli.console import note, stderr, stdout
 from yellowtor.cli.inputs import position_of
 from yellowtor.errors import BadJob
 from yellowtor.ledger.jobs.pins import PinBook
-from yellowtor.run.phases.scan import key_as_shown, shown_key
+from yellowtor.run.phases.row_reader import key_as_shown, shown_key
 from yellowtor.wiring.ledgers import area_of_job, job_pins
 
 

@@ -12,7 +12,7 @@ from yellowtor.cli.console import duration, mark, outcome_table, short
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult, AskTotals
 from yellowtor.run.parts import Summary
-from yellowtor.run.phases.scan import shown_key
+from yellowtor.run.phases.row_reader import shown_key
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.plan import costs
 from yellowtor.run.shared_run import SharedRun

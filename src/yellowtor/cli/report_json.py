@@ -7,7 +7,7 @@ from typing import Any
 from yellowtor.answers.judging.causes import CAUSES, OTHER
 from yellowtor.run.asking.ask_result import AskResult
 from yellowtor.run.parts import Summary
-from yellowtor.run.phases.scan import shown_key
+from yellowtor.run.phases.row_reader import shown_key
 from yellowtor.run.phases.write_result import Changes
 from yellowtor.run.plan import Plan
 from yellowtor.run.shared_run import SharedRun

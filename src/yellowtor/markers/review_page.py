@@ -77,6 +77,7 @@ class ReviewPage:
             tiles=self._view.tiles,
             asks=serves,
             title=head.title,
+            language="en",
         )
 
 

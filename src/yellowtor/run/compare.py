@@ -152,8 +152,3 @@ def wilson(share: float, size: float) -> tuple[float, float]:
     scale = 1 + Z**2 / size
     low, high = round((middle - spread) / scale, 12), round((middle + spread) / scale, 12)
     return max(0.0, low), min(1.0, high)
-
-
-def standing_in(there: Mapping[str, RecordStanding], keys: Sequence[str]) -> dict[str, RecordStanding]:
-    """Those of these records that are there."""
-    return {key: there[key] for key in keys if key in there}

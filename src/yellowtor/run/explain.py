@@ -14,7 +14,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import Table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.scan import find_record, key_as_shown
+from yellowtor.run.phases.row_reader import find_record, key_as_shown
 from yellowtor.run.ports import RecordBook, Service
 
 

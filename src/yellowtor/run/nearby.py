@@ -12,7 +12,7 @@ from yellowtor.contracts.position import Position, distance_m
 from yellowtor.contracts.subject import AskedPosition
 from yellowtor.contracts.table import Table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.scan import RowReader, shown_key
+from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.run.ports import JudgeBook, Watcher
 
 WANTED = frozenset({"key", "raw_hash", "address", "level", "outcome", "confidence"})

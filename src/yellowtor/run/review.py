@@ -9,7 +9,7 @@ from yellowtor.answers.review import ReviewGroup, ReviewItem, ReviewRow
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.scan import key_as_shown
+from yellowtor.run.phases.row_reader import key_as_shown
 from yellowtor.run.ports import ReviewBook, Service
 
 REVIEWED = (Outcome.DOUBTFUL, Outcome.UNPLACED)
@@ -26,6 +26,7 @@ class Review:
         calibrations: Mapping[str, Calibration],
         outcomes: Sequence[Outcome],
     ) -> None:
+        self.job = job
         self._services = services
         self._book = book
         self._outcomes = outcomes

@@ -10,7 +10,7 @@ from yellowtor.answers.ledger_rows import Answer
 from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import Answering, OnWritten, Row, Table
 from yellowtor.run.jobs.job import Job
-from yellowtor.run.phases.scan import RowReader
+from yellowtor.run.phases.row_reader import RowReader
 from yellowtor.run.ports import JudgeBook
 
 BEGINNING = 2  # characters of a postcode, or of a town, that are a stratum

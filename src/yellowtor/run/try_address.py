@@ -29,7 +29,7 @@ from yellowtor.run.asking.follow_up import FollowUpSender
 from yellowtor.run.asking.gate import Gate
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.judging import judge_reply
-from yellowtor.run.phases.scan import find_record
+from yellowtor.run.phases.row_reader import find_record
 from yellowtor.run.ports import Book, Service
 
 TYPES = {".json": "application/json", ".xml": "application/xml", ".csv": "text/csv"}

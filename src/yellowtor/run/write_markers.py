@@ -8,7 +8,7 @@ from yellowtor.errors import BadJob
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import drawing
 from yellowtor.run.phases.marking import FOR_MARKERS, MarkerParts
-from yellowtor.run.phases.scan import RowReader
+from yellowtor.run.phases.row_reader import RowReader
 from yellowtor.run.ports import JudgeBook, MarkerFiles, Watcher
 
 

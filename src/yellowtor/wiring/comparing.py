@@ -1,5 +1,6 @@
 """The sides of a comparison, open: jobs, jobs as they stood before, tables of known positions."""
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
@@ -13,12 +14,12 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.table import Table
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.run.compare import Side, standing_in
+from yellowtor.run.compare import Side
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import stamp_of
 from yellowtor.run.phases.decision_rows import coordinates_in
 from yellowtor.run.phases.record_decisions import rows_of
-from yellowtor.run.phases.scan import PARTED, identities
+from yellowtor.run.phases.row_reader import PARTED, identities
 from yellowtor.run.ports import JudgeBook
 from yellowtor.settings import read_settings
 from yellowtor.wiring.ledgers import job_answers, job_history
@@ -54,19 +55,31 @@ class SideName:
         return f"{self.path}@{self.when}" if self.when else str(self.path)
 
 
-class JobSide:
-    """A job as it stands."""
+class LedgerSide(ABC):
+    """A job in its ledger."""
 
     is_truth = False
 
-    def __init__(self, name: str, history: "SqlHistoryBook", answers: JudgeBook) -> None:
+    def __init__(self, name: str, history: "SqlHistoryBook") -> None:
         self.name = name
         self._history = history
-        self._answers = answers
 
     def pages(self) -> Iterator[Sequence[tuple[str, RecordStanding]]]:
+        """Every record that is in the source, with its key, in pages."""
         for keys in self._history.all_keys():
             yield list(self.standing(keys).items())
+
+    @abstractmethod
+    def standing(self, keys: Sequence[str]) -> Mapping[str, RecordStanding]:
+        """The records with these keys that it has."""
+
+
+class JobSide(LedgerSide):
+    """A job as it stands."""
+
+    def __init__(self, name: str, history: "SqlHistoryBook", answers: JudgeBook) -> None:
+        super().__init__(name, history)
+        self._answers = answers
 
     def standing(self, keys: Sequence[str]) -> Mapping[str, RecordStanding]:
         return standings(self._answers, keys)
@@ -90,20 +103,13 @@ def standings(book: JudgeBook, keys: Sequence[str]) -> dict[str, RecordStanding]
     }
 
 
-class PastSide:
+class PastSide(LedgerSide):
     """A job as it stood at an instant."""
 
-    is_truth = False
-
     def __init__(self, name: str, history: "SqlHistoryBook", instant: str) -> None:
-        self.name = name
-        self._history = history
+        super().__init__(name, history)
         self._instant = instant
         self._decided = history.run_until(instant)
-
-    def pages(self) -> Iterator[Sequence[tuple[str, RecordStanding]]]:
-        for keys in self._history.all_keys():
-            yield list(self.standing(keys).items())
 
     def standing(self, keys: Sequence[str]) -> Mapping[str, RecordStanding]:
         past = self._history.past(keys)
@@ -139,7 +145,7 @@ class TableSide:
             yield rows[at : at + PAGE]
 
     def standing(self, keys: Sequence[str]) -> Mapping[str, RecordStanding]:
-        return standing_in(self._positions, keys)
+        return {key: self._positions[key] for key in keys if key in self._positions}
 
 
 def known_positions(table: Table, job: Job) -> tuple[dict[str, RecordStanding], int]:
@@ -207,7 +213,7 @@ def instant_of(name: SideName, history: "SqlHistoryBook") -> str:
     if when.startswith("-") and when[1:].isascii() and when[1:].isdecimal() and 0 < int(when[1:]) < 1_000_000:
         found = history.before_run(int(when[1:]))
         if found is None:
-            raise BadJob(f"{name}: the job has not had so many runs. Nothing was compared.")
+            raise BadJob(f"{name}: the job had fewer runs. Nothing was compared.")
         return found
     try:
         read = datetime.fromisoformat(when)

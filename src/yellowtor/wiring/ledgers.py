@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from yellowtor.ledger.jobs.reviewing import SqlReviewBook
     from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
     from yellowtor.ledger.storage.postgres import Server
-    from yellowtor.ledger.storage.store import Worker
+    from yellowtor.ledger.storage.store import Store, Worker
 
 _LIKE_URL = re.compile(r"postgres\w*:|[^/\\]+:[^/\\]*@")  # a mistyped one, which is not a file and may hold a password
 
@@ -137,49 +137,49 @@ def job_pins(path: Path) -> Iterator["PinBook"]:
 @contextmanager
 def job_records(job: Job, path: Path) -> Iterator["SqlRecordBook"]:
     """What the ledger of a job knows of single records, to look at. Raises BadJob, LedgerTrouble."""
-    from yellowtor.ledger.jobs.record_book import open_records
+    from yellowtor.ledger.jobs.record_book import SqlRecordBook
 
-    where = _made_ledger(job, path)
-    with open_records(where, job.name or path.resolve(), ledger_clock(where)) as book:
-        yield book
+    with _to_read(job, path) as ledger:
+        yield SqlRecordBook(*ledger)
 
 
 @contextmanager
 def job_review(job: Job, path: Path) -> Iterator["SqlReviewBook"]:
     """What is to be reviewed of a job, to look at. Raises BadJob, LedgerTrouble."""
-    from yellowtor.ledger.jobs.reviewing import open_review
+    from yellowtor.ledger.jobs.reviewing import SqlReviewBook
 
-    where = _made_ledger(job, path)
-    with open_review(where, job.name or path.resolve(), ledger_clock(where)) as book:
-        yield book
+    with _to_read(job, path) as ledger:
+        yield SqlReviewBook(*ledger)
 
 
 @contextmanager
 def job_history(job: Job, path: Path) -> Iterator["SqlHistoryBook"]:
     """How the records of a job stood, to look at. Raises BadJob, LedgerTrouble."""
-    from yellowtor.ledger.jobs.history import open_history
+    from yellowtor.ledger.jobs.history import SqlHistoryBook
 
-    where = _made_ledger(job, path)
-    with open_history(where, job.name or path.resolve(), ledger_clock(where)) as book:
-        yield book
+    with _to_read(job, path) as ledger:
+        yield SqlHistoryBook(*ledger)
 
 
 @contextmanager
 def job_answers(job: Job, path: Path) -> Iterator["SqlJudgeBook"]:
     """The answers that the ledger of a job has, to look at. Raises BadJob, LedgerTrouble."""
-    from yellowtor.ledger.jobs.record_book import open_answers
+    from yellowtor.ledger.jobs.judging import SqlJudgeBook
 
-    where = _made_ledger(job, path)
-    with open_answers(where, job.name or path.resolve(), ledger_clock(where)) as book:
-        yield book
+    with _to_read(job, path) as ledger:
+        yield SqlJudgeBook(*ledger, {})
 
 
-def _made_ledger(job: Job, path: Path) -> "Path | Server":
-    """The ledger of a job. Raises BadJob if no run has made it yet."""
+@contextmanager
+def _to_read(job: Job, path: Path) -> "Iterator[tuple[Store, int]]":
+    """The ledger of a job and its number there, while runs may use it. Raises BadJob if no run has made it yet."""
+    from yellowtor.ledger.storage.open_store import open_to_read
+
     where = ledger_of(job, path.absolute().parent)
     if isinstance(where, Path) and not where.exists():
         raise BadJob(f"There is no ledger {where} yet. The first run creates it.")
-    return where
+    with open_to_read(where, job.name or path.resolve(), ledger_clock(where)) as opened:
+        yield opened
 
 
 def area_of_job(path: Path) -> Area | None:

@@ -50,9 +50,8 @@ def open_review(path: Path, outcomes: Sequence[Outcome] = REVIEWED) -> Iterator[
 @contextmanager
 def open_deciding(path: Path, who: str) -> Iterator[Deciding]:
     """What takes decisions about the records of a job. Raises Busy while a run has it."""
-    job = job_to_review(path)
     with open_review(path) as review, job_pins(path) as book:
-        yield Deciding(job, review, book, who)
+        yield Deciding(review.job, review, book, who)
 
 
 def decision_table(path: Path) -> Table:

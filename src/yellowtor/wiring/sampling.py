@@ -12,7 +12,7 @@ from yellowtor.run.ask_services import ask_all
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts
-from yellowtor.run.phases.scan import RowReader
+from yellowtor.run.phases.row_reader import RowReader
 from yellowtor.run.plan import Plan
 from yellowtor.run.ports import Watcher
 from yellowtor.run.run_job import check_cost, judging_of, plan_run, planned

@@ -2,8 +2,6 @@
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ColumnElement, Connection, and_, delete, func, insert, literal, or_, select
@@ -11,17 +9,15 @@ from sqlalchemy import ColumnElement, Connection, and_, delete, func, insert, li
 from yellowtor.answers.decisions import Pin
 from yellowtor.answers.history import PastPosition
 from yellowtor.answers.ledger_rows import Judged, WorkState
-from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.jobs.judged_rows import OF_STATE, OUTCOMES
-from yellowtor.ledger.storage.open_store import open_to_read
 from yellowtor.ledger.storage.schema import address, answer, past_answer, past_pin, past_work, pin, reply, run, work
 from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import read_position, read_subject
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    pass
 
 PAGE = 1_000
 ENDLESS = "~"  # after every instant
@@ -86,7 +82,7 @@ class SqlHistoryBook:
         self._job = job_id
 
     def before_run(self, number: int) -> str | None:
-        """The instant at which the last run but some began (1: the last one); None if there were not so many."""
+        """The instant at which the last run but some began (1: the last one); None if there were fewer."""
         query = select(run.c.started_at).where(run.c.job_id == self._job).order_by(run.c.id.desc())
         return self._store.connection.execute(query.offset(number - 1).limit(1)).scalar()
 
@@ -219,10 +215,3 @@ def _clipped(some: Iterable[PastPosition], begin: str, end: str) -> Iterator[Pas
         until = min(one.until or ENDLESS, end or ENDLESS)
         if since < until:
             yield one._replace(since=since, until="" if until == ENDLESS else until)
-
-
-@contextmanager
-def open_history(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlHistoryBook]:
-    """Open the ledger of a job to read its history, while runs may use it. Raises LedgerTrouble."""
-    with open_to_read(where, whose, clock) as (store, job_id):
-        yield SqlHistoryBook(store, job_id)

@@ -1,9 +1,7 @@
 """What the ledger knows of single records: their answers, requests and replies, and the pinned ones. It only reads."""
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
 from itertools import chain
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from sqlalchemy import and_, select
@@ -11,18 +9,16 @@ from sqlalchemy import and_, select
 from yellowtor.answers.decisions import Correction, PinnedSubject
 from yellowtor.answers.ledger_rows import Answer, RequestMade, WorkState
 from yellowtor.answers.replies.reply import Reply
-from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
-from yellowtor.ledger.storage.open_store import open_to_read
 from yellowtor.ledger.storage.schema import address, answer, pin, request, work
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_subject
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    pass
 
 MADE = (request.c.reserved_at, request.c.attempt, request.c.state, request.c.kind, request.c.took_ms)
 
@@ -74,17 +70,3 @@ class SqlRecordBook:
     def correction(self, address_key: str) -> Correction | None:
         """How a person has corrected this address."""
         return next(iter(corrections_of(self._store.connection, [address_key])), None)
-
-
-@contextmanager
-def open_records(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlRecordBook]:
-    """Open the ledger of a job to read it, while runs may use it. Raises LedgerTrouble."""
-    with open_to_read(where, whose, clock) as (store, job_id):
-        yield SqlRecordBook(store, job_id)
-
-
-@contextmanager
-def open_answers(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlJudgeBook]:
-    """Open the ledger of a job to read its answers, while runs may use it. Raises LedgerTrouble."""
-    with open_to_read(where, whose, clock) as (store, job_id):
-        yield SqlJudgeBook(store, job_id, {})

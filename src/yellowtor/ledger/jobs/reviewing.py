@@ -2,8 +2,6 @@
 
 from array import array
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ColumnElement, Subquery, and_, case, func, select
@@ -12,18 +10,16 @@ from yellowtor.addresses.keys import digest
 from yellowtor.answers.ledger_rows import WorkState
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.review import ReviewGroup, ReviewRow
-from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.judged_rows import OUTCOMES
-from yellowtor.ledger.storage.open_store import open_to_read
 from yellowtor.ledger.storage.schema import address, answer, correction, pin, work
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_reasons, read_subject
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    pass
 
 PAGE = 500
 IS_ASKED = work.c.state == WorkState.ASK.value
@@ -143,10 +139,3 @@ def _row(row: Sequence[Any], group: int) -> ReviewRow:
         read_reasons(reasons),
         position,
     )
-
-
-@contextmanager
-def open_review(where: "Path | Server", whose: str | Path, clock: Clock) -> Iterator[SqlReviewBook]:
-    """Open the ledger of a job to review it, while runs may use it. Raises LedgerTrouble."""
-    with open_to_read(where, whose, clock) as (store, job_id):
-        yield SqlReviewBook(store, job_id)

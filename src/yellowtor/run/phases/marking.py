@@ -24,7 +24,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.marker_settings import Markers
 from yellowtor.run.phases.marker_looks import RuleLooks, ScaleLooks, check_when, holds
 from yellowtor.run.phases.marker_texts import MarkerTemplate, check_columns, is_template
-from yellowtor.run.phases.scan import RowReader, shown_key
+from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.sealed_sql import Conditions, sealed_engine
 
 LEAST_MOVE_M = 1.0  # from which on a record has moved

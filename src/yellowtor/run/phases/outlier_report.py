@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from yellowtor.answers.geography.outliers import Cluster, area_of, cluster_of
 from yellowtor.contracts.position import Position, distance_m
-from yellowtor.run.phases.scan import shown_key
+from yellowtor.run.phases.row_reader import shown_key
 from yellowtor.run.ports import JudgeBook
 
 SAMPLE = 2_000  # positions that tell where the records lie

@@ -20,7 +20,7 @@ from yellowtor.contracts.table import Table
 from yellowtor.errors import BadSource
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.decision_rows import What, coordinates_in, read_decision
-from yellowtor.run.phases.scan import PARTED, identities, shown_key
+from yellowtor.run.phases.row_reader import PARTED, identities, shown_key
 from yellowtor.run.ports import DecisionBook, Watcher
 
 T = TypeVar("T")

@@ -27,7 +27,7 @@ from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import Drawing, OpenDrawing
 from yellowtor.run.phases.marking import FOR_MARKERS
-from yellowtor.run.phases.scan import RowReader, shown_key
+from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.run.phases.write_result import Change, Changes, WriteResult, as_stored_by
 from yellowtor.run.ports import JudgeBook, Watcher
 
