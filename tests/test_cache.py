@@ -109,14 +109,14 @@ def test_a_colleagues_ledger_and_old_coordinates_are_taken_over_with_where_they_
     job.run("run", "job.toml")
     job.run("cache", "pin", number_of(job, "Nowhere Lane")[0], "--at", "47.5,-28.5", "--why", "known", "--by", "anna", "--job", "job.toml")  # fmt: skip
     told = job.run("cache", "export", "known.geojson", "--job", "job.toml").stderr
-    assert "7 replies and 1 pins are in known.geojson" in told
+    assert "7 replies and 1 decisions are in known.geojson" in told
     features = json.loads(job.path("known.geojson").read_text())["features"]
     assert len(features) == 8
     assert all(f["geometry"] is None or f["geometry"]["type"] == "Point" for f in features)
     job.edit("job.toml", ("ledger.sqlite", ledger.text))
     job.path("placed.csv").unlink()
     told = job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr
-    assert "7 replies and 1 pins are imported from known.geojson. They take effect at the next run" in told
+    assert "7 replies and 1 decisions are imported from known.geojson. They take effect at the next run" in told
     assert "; 8 were known" in job.run("cache", "import", "known.geojson", "--job", "job.toml").stderr
     before = job.service.requests
     assert "0 requests sent; 6 questions answered from the ledger" in job.run("run", "job.toml").stderr

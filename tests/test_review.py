@@ -139,7 +139,7 @@ def test_a_workbook_goes_through_another_program_and_comes_back_as_decisions(dou
     assert cells(job, "D0", "Outcome") == cells(job, "D0b", "Outcome") == ["doubtful"]
 
 
-def test_csv_shields_formulas_and_pages_come_in_parts(doubtful, small, tmp_path):
+def test_csv_shields_formulas_and_no_file_of_the_job_is_overwritten(doubtful, small, tmp_path):
     job = doubtful
     job.run("review", "job.toml", "--to", "r.csv")
     with job.path("r.csv").open(encoding="utf-8-sig", newline="") as file:

@@ -127,7 +127,7 @@ def export_command(job: Path | None, ledger: Path | None, into: Path) -> None:
     check_ending(into, "INTO", ".geojson", ".json")
     with cache_book(job, ledger) as (book, _), written_aside(into) as aside, aside.open("w", encoding="utf-8") as file:
         replies, pins = cache.write_export(book, file)
-    stderr().print(f"{replies:,} replies and {pins:,} pins are in {into} (GeoJSON)", soft_wrap=True)
+    stderr().print(f"{replies:,} replies and {pins:,} decisions are in {into} (GeoJSON)", soft_wrap=True)
 
 
 def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: str, by: str | None) -> None:
@@ -137,7 +137,7 @@ def import_command(job: Path | None, ledger: Path | None, path: Path, *, why: st
     with cache_book(job, ledger, make=True) as (book, _), progress.shown():
         replies, pins, read = cache.take_over(book, path, who, why, fixed, CLOCK.now(), progress)
     known = read - replies - pins
-    said = f"{replies:,} replies and {pins:,} pins are imported from {path}" + (
+    said = f"{replies:,} replies and {pins:,} decisions are imported from {path}" + (
         f"; {known:,} were known already" if known else ""
     )
     stderr().print(f"{said}. They take effect at the next run, without a request.", soft_wrap=True)

@@ -46,8 +46,8 @@ def calibrate_command(path: Path, *, png: Path | None, dry_run: bool, as_json: b
     stdout().print(_table(found))
     if not learned:
         stderr().print(
-            f"Nothing was learned: a service needs {LEAST} decisions. Pin records with `yellowtor pin`, doubtful and "
-            "placed ones, and calibrate again.",
+            f"Nothing was learned: a service needs {LEAST} decisions. Settle doubtful records with `yellowtor review`, "
+            "pin some placed ones, and calibrate again.",
             soft_wrap=True,
         )
     elif not dry_run:

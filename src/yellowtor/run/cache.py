@@ -113,7 +113,7 @@ def take_over(
         except (KeyError, TypeError, ValueError) as error:
             raise BadSource(
                 f"{path}: feature {read + 1} or one of the {AT_ONCE} after it is not valid: {error}. What came "
-                f"before is taken over: {taken[0]:,} replies, {taken[1]:,} pins."
+                f"before is taken over: {taken[0]:,} replies, {taken[1]:,} decisions."
             ) from error
         if page is None:
             return taken[0], taken[1], read
