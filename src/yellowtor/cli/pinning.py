@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import typer
-from rich.table import Table
 from rich.text import Text
 
 from yellowtor.answers.decisions import Pin
@@ -90,14 +89,16 @@ def _wished(job: Path, key: str, wish: PinWish) -> Pin:
 
 
 def _list(book: PinBook) -> None:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for name in ("key", "latitude", "longitude", "pinned", "by", "why"):
-        table.add_column(name, overflow="fold")
+    """A line for each pin; the reason, which may be long, is last."""
+    rows = [("key", "latitude", "longitude", "pinned", "by", "why")]
     for key, on_address, pin in book.all():
         what = shown_key(key) + (" (its address)" if on_address else "")
         lat, lon = ("nothing fits", "") if pin.lat is None else (f"{pin.lat:.6f}", f"{pin.lon:.6f}")
-        table.add_row(*map(Text, (what, lat, lon, pin.pinned_at[:10], pin.who, pin.why)))
-    if table.row_count:
-        stdout().print(table)
-    else:
+        rows.append((what, lat, lon, pin.pinned_at[:10], pin.who, pin.why))
+    if len(rows) == 1:
         stderr().print("Nothing is pinned.")
+        return
+    widths = [max(map(len, column)) for column in zip(*(row[:-1] for row in rows), strict=True)]
+    for at, (*cells, why) in enumerate(rows):
+        line = "  ".join([*(cell.ljust(width) for cell, width in zip(cells, widths, strict=True)), why])
+        stdout().print(Text(line, "" if at else "bright_black"))
