@@ -19,7 +19,7 @@ ROWS = real_addresses(24)
 @pytest.fixture
 def two(small):
     """A job, and another without the country, in the same ledger."""
-    job = small([*ROWS, ["N", "1 Nowhere Way", "Nixville", "99999"]])
+    job = small([*ROWS, ["N", "1 Nowhere Way", "Nixville", "99999"], ["E", "", "", ""]])
     job.edit("job.toml", ('"Matched address"', '"Matched address"\nreasons = "Why"'))
     text = job.path("job.toml").read_text()
     other = (
@@ -42,8 +42,8 @@ def test_jobs_are_compared_with_each_other_with_the_truth_and_with_how_they_stoo
     job.run("run", "job.toml")
     job.run("run", "bare.toml")
     found = compared(job, "job.toml", "bare.toml", "--png", "c.png", "--page", "c.html")
-    assert (found["records"], found["only_a"], found["only_b"]) == (25, 0, 0)
-    assert sum(one["records"] for one in found["outcomes"]) == 25
+    assert (found["records"], found["only_a"], found["only_b"]) == (26, 0, 0)
+    assert sum(one["records"] for one in found["outcomes"]) == 26
     assert found["both_placed"] >= 20
     assert job.path("c.png").read_bytes()[:4] == b"\x89PNG"
     assert job.path("c.html").read_text().startswith("<!doctype html>")
@@ -72,7 +72,10 @@ def test_jobs_are_compared_with_each_other_with_the_truth_and_with_how_they_stoo
     job.run("run", "job.toml")
     moved = compared(job, "job.toml@-1", "job.toml")
     assert {pair["key"] for pair in moved["farthest"]} >= {keys[3]}
-    assert moved["records"] == 25
+    assert moved["records"] == 26
+    assert not [one for one in moved["outcomes"] if (one["a"] is None) != (one["b"] is None)], (
+        "all of them had an outcome"
+    )
     assert compared(job, "job.toml@2000-01-01", "job.toml")["both_placed"] == 0
     assert compared(job, "job.toml@2999-01-01T10:00", "job.toml")["moved"] == 0
     history = json.loads(job.run("explain", "job.toml", keys[3], "--history", "--json").stdout)

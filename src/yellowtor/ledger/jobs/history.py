@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     pass
 
 PAGE = 1_000
+UNASKED = {WorkState.KEPT.value, WorkState.INCOMPLETE.value}
 ENDLESS = "~"  # after every instant
 COPIED = ("judged_by", "outcome", "lat", "lon", "confidence", "basis", "level", "matched")
 PIN_COPIED = ("job_id", "key", "address_key", "lat", "lon", "who", "why", "pinned_at")
@@ -118,11 +119,10 @@ class SqlHistoryBook:
         lines = {row[0]: (row[1], read_subject(row[2]).line()) for row in self._addresses(numbers)}
         answers = self._answers(numbers)
         pins = self._pins(keys, [key for key, _ in lines.values()])
-        kept = {key: read_position(held) for key, _, state, held in now if state == WorkState.KEPT.value}
-        return {
-            key: _timeline(key, some, lines, answers, pins, kept.get(key), is_kept=key in kept)
-            for key, some in spans.items()
+        unasked = {
+            key: (OF_STATE[WorkState(state)], read_position(held)) for key, _, state, held in now if state in UNASKED
         }
+        return {key: _timeline(key, some, lines, answers, pins, unasked.get(key)) for key, some in spans.items()}
 
     def _addresses(self, numbers: Sequence[int]) -> Sequence[Any]:
         query = select(address.c.id, address.c.key, address.c.parts).where(address.c.id.in_(numbers))
@@ -186,15 +186,14 @@ def _timeline(
     lines: Mapping[int, tuple[str, str]],
     answers: Mapping[int, Sequence[PastPosition]],
     pins: Mapping[str, Sequence[tuple[str, Pin]]],
-    held: Position | None,
-    *,
-    is_kept: bool,
+    unasked: tuple[Outcome, Position | None] | None,
 ) -> list[PastPosition]:
+    """Unasked is the outcome and the position of a record about which nothing is asked now."""
     found: list[PastPosition] = []
     for number, begin, end in spans:
         address_key, line = lines.get(number, ("", ""))
-        if is_kept and not end:
-            found.append(PastPosition(begin, "", line, OF_STATE[WorkState.KEPT], held))
+        if unasked and not end:
+            found.append(PastPosition(begin, "", line, *unasked))
         else:
             found += (one._replace(address=line) for one in _clipped(answers.get(number, ()), begin, end))
         pinned = [_of_pin(made, until, line) for until, made in pins.get(f"address {address_key}", ())]
