@@ -30,7 +30,7 @@ demo-data: $(VENV)/ready
 
 $(VENV)/installed: pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/pip install --quiet '.[pictures]'
+	$(BIN)/pip install --quiet '.[pictures,reference]'
 	touch $@
 
 $(VENV)/ready: pyproject.toml

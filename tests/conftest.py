@@ -124,6 +124,7 @@ class Example:
         self.folder, self.service = folder, service
         self.env = {k: v for k, v in os.environ.items() if not k.startswith("YELLOWTOR")} | {
             "XDG_DATA_HOME": str(folder / "home"),
+            "XDG_CACHE_HOME": str(folder / "cache"),
             "COLUMNS": "160",
         }
         if service:

@@ -48,7 +48,7 @@ def sabotage(owner, name, nth, *, before):
 
 
 POINTS = {
-    "in the scan": (SqlScanBook, "put_work", False),
+    "in the scan": (SqlScanBook, "put_new", False),
     "reserved, not sent": (HttpService, "send", True),
     "replied, not committed": (HttpService, "send", False),
     "in the commit": (SqlRequestBook, "_close", False),

@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 
 from yellowtor.addresses.alignment import align
 from yellowtor.addresses.exact import exact
-from yellowtor.addresses.parsing.parse import parse
+from yellowtor.addresses.parsing.parse import parse, parse_fully
+from yellowtor.addresses.parsing.plain import plain_address
+from yellowtor.addresses.parsing.vocabulary import vocabulary
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.explaining import explain
 from yellowtor.answers.judging.judgement import judge
@@ -118,6 +120,48 @@ def test_every_text_can_be_parsed_and_aligned(street, town, whole, label):
             found.unexplained,
         ]
         assert all(value is None or 0 <= value <= 1 for value in values)
+
+
+def test_the_quick_way_to_parse_a_plain_address_finds_the_same():
+    known = vocabulary()
+    words = [
+        *known.kinds,
+        *known.ordinals,
+        *known.directions,
+        *known.saint,
+        *known.connecting,
+        *known.place_kind,
+        *known.boxed,
+    ]
+    words += [
+        *known.marked,
+        "Kelp",
+        "Ørlun",
+        "kelpstrasse",
+        "O'Brien",
+        "Saint-Jean",
+        "a",
+        "N.",
+        "bis",
+        "no",
+        "東京",
+        "s",
+        "n",
+        "İlke",
+    ]
+    r = random.Random(7)
+    quick = 0
+    for _ in range(10_000):
+        name, town = (r.choice([" ", " ", "-"]).join(r.choices(words, k=r.randint(1, 4))) for _ in range(2))
+        name = r.choice([str.title, str.upper, str])(name)
+        number = r.choice(["", "12", "7", "1200", "12345"])
+        street = r.choice([f"{number} {name}", f"{name} {number}", f"{name}, {number}"]).strip(" ,")
+        asked = Address(number=r.choice(["", "", "5a"]), street=street, town=town, postcode=r.choice(["", "00412"]),
+            region=r.choice(["", "North"]), country=r.choice(["", "DE", "Germany"]))  # fmt: skip
+        if plain_address(asked):
+            quick += 1
+            assert parse(asked) == parse_fully(asked), asked
+    assert quick > 2_000
 
 
 PARTS_OF = {

@@ -21,7 +21,7 @@ from yellowtor.run.clock import SystemClock
 class Service:
     """Says the kinds that it was given, question by question; a kind may bring Retry-After."""
 
-    name, tries, parallel, most, counts_each, looks = "service", 3, 2, 1, True, 0
+    name, tries, parallel, most, counts_each, looks, is_local = "service", 3, 2, 1, True, 0, False
 
     def __init__(self, script, pace=None, retry_after=None):
         self.script, self.pace, self.asked = script, Pace(pace), []

@@ -10,6 +10,7 @@ from datetime import UTC, date, datetime, timedelta
 from functools import partial, wraps
 from itertools import pairwise
 from pathlib import Path
+from types import SimpleNamespace
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -22,11 +23,22 @@ from sqlalchemy.exc import IntegrityError
 from yellowtor.allowance.pace import Pace
 from yellowtor.allowance.price import Price, Tier
 from yellowtor.allowance.windows import Span, Window, tightest
-from yellowtor.answers.ledger_rows import AlreadyKnown, Elsewhere, Reserved, Spent, Ticket, Work, WorkState, Written
+from yellowtor.answers.ledger_rows import (
+    AlreadyKnown,
+    Composed,
+    Elsewhere,
+    MetCells,
+    NewRecords,
+    Reserved,
+    Spent,
+    Ticket,
+    Work,
+    WorkState,
+    Written,
+)
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.replies.reply_kind import Kind
-from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.errors import Busy, LedgerTrouble
@@ -376,7 +388,20 @@ ROW = st.tuples(st.integers(0, 12).map(str), st.sampled_from("ab"), st.sampled_f
 def work_of(item):
     state = WorkState.KEPT if item.held else WorkState.ASK
     questions = {} if item.held else {"service": item.raw_hash}
-    return Work(*item[:4], item.raw_hash, state, (), Address(), item.raw_hash, questions)
+    return Work(*item[:4], item.raw_hash, state, (), Composed("{}", item.raw_hash, "", questions))
+
+
+def new_of(batch):
+    """Records with equal cells share them, as in a scan."""
+    cells = {}
+    for _, cell, held in batch:
+        state = WorkState.KEPT if held else WorkState.ASK
+        composed = Composed("{}", cell, "", {} if held else {"service": cell})
+        cells.setdefault((cell, bool(held)), MetCells(cell, state, (), composed))
+    order = list(cells)
+    which = [order.index((cell, bool(held))) for _, cell, held in batch]
+    keys, _, helds = zip(*batch, strict=True)
+    return NewRecords(keys, helds, which, list(cells.values()))
 
 
 @law(
@@ -397,6 +422,12 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
             scanning, found, again = opened.scanning, {}, data.draw(st.sampled_from([None, *rows])) if seen else None
             scanning.recall("")
             for at in range(0, len(rows), size):
+                batch = rows[at : at + size]
+                if scanning.expects_new() and data.draw(st.booleans()):
+                    assert scanning.put_new(new_of(batch)) == seen.keys().isdisjoint(key for key, *_ in batch)
+                    if scanning.count() > at:
+                        found |= {key: SimpleNamespace(is_new=True) for key, *_ in batch}
+                        continue
                 known, twice = scanning.note(rows[at : at + size], all_of_them=False)
                 assert twice is None
                 found |= {item.key: item for item in known}

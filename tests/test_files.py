@@ -4,6 +4,7 @@ import csv
 import datetime as dt
 import gzip
 import io
+import itertools
 import json
 import os
 import re
@@ -11,6 +12,7 @@ import shutil
 import stat
 import sys
 import time
+from unittest import mock
 
 import pytest
 import python_calamine as calamine
@@ -19,7 +21,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_state_machine_as_test
 
-from yellowtor.contracts.table import LEAVE
+from yellowtor.contracts.table import LEAVE, Repeated
 from yellowtor.tables.text.delimited import DelimitedTable
 
 ORDINARY = 65_534  # the number of the user `nobody`
@@ -57,21 +59,34 @@ def independent(path, encoding, delimiter, skip):
     return list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))[skip:]
 
 
-@given(delimited_files(), st.booleans())
-def test_text_without_answers_keeps_its_bytes_and_with_answers_every_other_cell(tmp_path_factory, made, at_end):
+@given(delimited_files(), st.booleans(), st.sampled_from([1 << 20, 8, 40, 90]), st.booleans())
+def test_text_without_answers_keeps_its_bytes_and_with_answers_every_other_cell(
+    tmp_path_factory, made, at_end, page, repeated
+):
+    """By lines and, in pages of few bytes, by columns."""
     content, encoding, delimiter, skip = made
     folder = tmp_path_factory.mktemp("text")
     source, copy = folder / "a.csv", folder / "b.csv"
     source.write_bytes(content)
     from yellowtor.tables.stated_dialect import StatedDialect
 
-    table = DelimitedTable(source, StatedDialect(encoding=encoding, delimiter=delimiter, quote='"'))
-    table.rewrite(copy, ["Key", "New"][: 1 - at_end], lambda rows: [[LEAVE] * len(rows)] * (1 - at_end))
-    assert copy.read_bytes() == content
-    where = "New" if at_end else "Key"
-    table.rewrite(copy, [where], lambda rows: [[f'x{n}{delimiter}"' for n in range(len(rows))]])
+    counted, values = itertools.count(), []
+
+    def answering(rows):
+        new = [f'x{next(counted)}{delimiter}"' for _ in range(len(rows))]
+        values.extend(new)
+        return [Repeated(values, range(len(values) - len(new), len(values))) if repeated else new]
+
+    with mock.patch.multiple("yellowtor.tables.text.pages", PAGE=page, SMALL=1):
+        table = DelimitedTable(source, StatedDialect(encoding=encoding, delimiter=delimiter, quote='"'))
+        table.rewrite(copy, ["Key", "New"][: 1 - at_end], lambda rows: [[LEAVE] * len(rows)] * (1 - at_end))
+        assert copy.read_bytes() == content
+        where = "New" if at_end else "Key"
+        read = [list(row) for batch in table.batches() for row in batch]
+        table.rewrite(copy, [where], answering)
     before, after = (independent(path, encoding, delimiter, skip) for path in (source, copy))
     records = [n for n, row in enumerate(before) if row][1:]
+    assert read == [before[n] + [""] * (len(before[0]) - len(before[n])) for n in records]
     place = len(before[0]) if at_end else 0
     assert [after[n].pop(place) for n in records] == [f'x{n}{delimiter}"' for n in range(len(records))]
     assert not at_end or after[0].pop() == "New"

@@ -17,7 +17,7 @@ from yellowtor.addresses.alignment import align
 from yellowtor.addresses.canonical import canonical
 from yellowtor.addresses.composing import AddressComposer
 from yellowtor.addresses.guess import guess_columns
-from yellowtor.addresses.keys import subject_key
+from yellowtor.addresses.keys import Asking, subject_key
 from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.suspicion import suspicions
 from yellowtor.allowance.pace import Pace
@@ -360,3 +360,46 @@ def test_of_candidates_that_agree_as_well_the_service_s_own_score_chooses():
     for candidates in ((here, there), (there, here)):
         assert judged(*candidates).candidate.score == 0.9
     assert judged(here._replace(score=1.0), place(street="Gannet Rise")).candidate.position.lat == 47.5
+
+
+@given(st.lists(st.tuples(st.booleans(), *[st.text(st.sampled_from("ab7é ,.-\n\r\t\xa0\0\x1f"), max_size=6)] * 3), max_size=8, min_size=1), st.booleans())  # fmt: skip
+def test_columns_are_composed_as_records_are(cells, fixed):
+    from yellowtor.run.phases.composing_helpers import SubjectComposer
+
+    columns = {"street": "S", "town": "T", "postcode": "P"}
+    composing = AddressComposer(
+        columns, {"town": "Holm"} if fixed else {"country": "XT"}, frozenset({"street", "town"})
+    )
+    composer = SubjectComposer(composing, [Asking("a", "forward", "{q}", "", "", 1)], {"\x1f\x1f7\x1f": Address("x")})
+    one_by_one = [composer.compose(dict(zip("STP", texts, strict=True)), kept=kept) for kept, *texts in cells]
+    assert [composed for _, composed in composer.make(cells)] == one_by_one
+
+
+def test_helpers_compose_what_one_process_does_and_one_that_is_ended_costs_nothing(monkeypatch):
+    from yellowtor.run.phases import composing_helpers
+
+    monkeypatch.setattr(composing_helpers, "MANY", 5)
+    monkeypatch.setattr(composing_helpers, "BEFORE", 0)
+    composing = AddressComposer(
+        {"street": "S", "town": "T"}, {"country": "XT"}, frozenset({"town"}), words={"S": {"st": "street"}}
+    )
+    corrected = {subject_key(Address(street="2 Kelp Row", town="Holm", country="XT")): Address(street="3 Quay Row")}
+    askings = [
+        Asking(name, "forward", "{q}", "", "", 1, wants) for name, wants in (("a", ("q",)), ("b", ("postcode",)))
+    ]
+    composer = composing_helpers.SubjectComposer(composing, askings, corrected)
+    texts = ["", "Holm", "1 Ørk st", "2 Kelp  Row", "\n7\tQuay, Row", "\0"]
+    cells = [(kept, street, town) for kept in (False, True) for street in texts for town in texts[:-1]]
+    alone = composer.make(cells)
+    assert [composed for _, composed in alone] == [
+        composer.compose({"S": street, "T": town}, kept=kept) for kept, street, town in cells
+    ]
+    assert {composed.why for _, composed in alone} == {"", "town missing", "has coordinates of its own"}
+    helpers = composing_helpers.ComposingHelpers(composer)
+    helpers._alone = False
+    try:
+        assert helpers.make(cells) == helpers.make(cells) == alone
+        helpers._helpers[0]._process.kill()
+        assert helpers.make(cells) == alone
+    finally:
+        helpers.close()

@@ -12,6 +12,7 @@ import re
 import signal
 import sqlite3
 import time
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 
@@ -30,7 +31,8 @@ from yellowtor.answers.decisions import Pin
 from yellowtor.answers.history import RecordStanding
 from yellowtor.answers.judging.offers import LETTERS, offers_of
 from yellowtor.answers.judging.thresholds import Thresholds
-from yellowtor.answers.ledger_rows import NO_PARTS, Judged
+from yellowtor.answers.ledger_rows import Judged
+from yellowtor.answers.record_answers import NO_PARTS
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
@@ -103,12 +105,20 @@ def test_several_that_decide_and_a_run_at_once_leave_one_truth(small):
         save(
             job, [{"id": row["id"], "decision": "place", "coordinates": at, "why": who} for row in rows], f"{who}.json"
         )
-    both = [job.start("review", "job.toml", "--apply", f"{who}.json", "--by", who) for who in ("Ida", "Bo", "Ida")]
-    both.append(job.start("run", "job.toml"))
-    ends = [(process.communicate(timeout=60)[1], process.returncode) for process in both]
-    assert {code for _, code in ends} <= {0, 9}, ends
-    assert any(code == 0 for _, code in ends[:3])
-    assert all("Another run" in said for said, code in ends if code == 9)
+
+    def until_done(*args):
+        """Start the command again while another one works on the job, as a person would; all ends."""
+        ends = []
+        while not ends or (ends[-1][1] == 9 and len(ends) < 100):
+            process = job.start(*args)
+            ends.append((process.communicate(timeout=60)[1], process.returncode))
+        return ends
+
+    commands = [("review", "job.toml", "--apply", f"{who}.json", "--by", who) for who in ("Ida", "Bo", "Ida")]
+    with ThreadPoolExecutor(4) as aside:
+        all_ends = list(aside.map(lambda command: until_done(*command), [*commands, ("run", "job.toml")]))
+    assert [ends[-1][1] for ends in all_ends] == [0, 0, 0, 0], all_ends
+    assert all("Another run" in said for ends in all_ends for said, code in ends if code == 9)
     for process in (job.run("review", "job.toml", "--apply", "Bo.json", "--by", "Bo"), job.run("run", "job.toml")):
         assert process.returncode == 0
     assert set(decided(job).values()) == {47.2}

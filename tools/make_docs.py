@@ -21,6 +21,7 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import Exit
 from yellowtor.run.jobs.job import Job
 from yellowtor.services.description import Description
+from yellowtor.services.reference_settings import ReferenceDescription
 
 DATA = Path(__file__).parent.parent / "src" / "yellowtor" / "demo" / "data"
 HEAD = "<!-- Made by tools/make_docs.py from the code: change it there. -->\n"
@@ -148,6 +149,9 @@ def main(folder: Path) -> None:
     )
     text = page("The service description", service, Description, EXAMPLES)
     (folder / "service-description.md").write_text(text, encoding="utf-8")
+    reference = (Path(__file__).parent / "reference-intro.md").read_text(encoding="utf-8").rstrip()
+    text = page("Reference tables", reference, ReferenceDescription, {"The demo's own": "addresses.toml"})
+    (folder / "reference.md").write_text(text, encoding="utf-8")
     (folder / "outcomes.md").write_text(outcomes(), encoding="utf-8")
     (folder / "architecture.md").write_text(architecture(), encoding="utf-8")
 

@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Retakes the pictures in docs/screenshots/ from the demo's data: a terminal of 142 x 44, a page of 1280 x 800.
+# Retakes the pictures in docs/screenshots/ from the demo's data: a terminal of 142 x 41, a page of 1280 x 800.
 # Needs, from Debian: chromium xvfb xterm imagemagick poppler-utils fonts-dejavu-core
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -21,7 +21,7 @@ shoot_terminal() { # NAME SECONDS COMMAND: the picture is taken when the command
   mkfifo number; exec 3<>number
   Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & local screen=$!
   read -r shown <&3; exec 3>&-
-  DISPLAY=:$shown xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x44+0+0 -b 8 -bg '#14181d' -fg '#dfe5ea' +sb -e bash script & local term=$!
+  DISPLAY=:$shown xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x41+0+0 -b 8 -bg '#14181d' -fg '#dfe5ea' +sb -e bash script & local term=$!
   for _ in $(seq $((seconds * 10))); do [ -e done ] && break; sleep 0.1; done
   sleep 0.7
   DISPLAY=:$shown import -window root "$out/$name.png"
@@ -58,9 +58,7 @@ rm -f bare*
 shoot_terminal explain 30 'yellowtor explain job.toml C-106'
 shoot_terminal try 30 'yellowtor try "12 Tarrock Ter, Skelinstead, XT" --service stand-in-text.toml --ledger try.sqlite'
 shoot_terminal quota 30 'yellowtor quota lamps.toml'
-sed 's/places\[\*\]/place[*]/' stand-in.toml >wrong.toml
-sed 's/stand-in.toml/wrong.toml/; s/ledger.sqlite/wrong.sqlite/; s/"cabinets-placed/"wrong/; s/"cabinets\.\(geojson\|html\|kml\|gpx\|png\|labels.pdf\)/"wrong.\1/' job.toml >wrong-job.toml
-shoot_terminal unreadable 60 'yellowtor run wrong-job.toml'
+shoot_terminal reference 30 'yellowtor try "3 Kelp Raod, Dunvahlt" --service addresses.toml --show reading --ledger try.sqlite; yellowtor index addresses.toml --stats'
 sed 's/^service = .*/services = ["stand-in.toml", "stand-in-geojson.toml"]\nnext = { spent = true }/; s/ledger.sqlite/several.sqlite/; s/"cabinets/"several/; s/"several.xlsx"/"cabinets.xlsx"/' job.toml >several.toml
 sed -i 's/per_second = 40/per_second = 35/; s/per_day = 2500/per_day = 150/' stand-in*.toml
 shoot_terminal several 60 'yellowtor run several.toml'

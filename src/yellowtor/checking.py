@@ -18,8 +18,9 @@ from yellowtor.run.phases.row_reader import RowReader
 from yellowtor.run.ports import Watcher
 from yellowtor.run.preview import preview
 from yellowtor.run.try_address import Trial, try_one
-from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
+from yellowtor.services.reference_settings import ReferenceDescription
+from yellowtor.services.request_maker import Wishes
 from yellowtor.services.variables import Values, find_values
 from yellowtor.settings import read_settings, read_toml
 from yellowtor.wiring.calibrations import calibrations_of
@@ -27,7 +28,16 @@ from yellowtor.wiring.ledgers import check_ledger, ledger_of, service_book
 from yellowtor.wiring.markers import check_markers
 from yellowtor.wiring.outputs import check_outputs
 from yellowtor.wiring.process import PROCESS
-from yellowtor.wiring.services import check_extra, check_names, wishes_of
+from yellowtor.wiring.references import check_columns, reference_place
+from yellowtor.wiring.services import (
+    AnyDescription,
+    AnyService,
+    check_extra,
+    check_names,
+    load_service,
+    read_description,
+    wishes_of,
+)
 from yellowtor.wiring.tables import open_table
 
 T = TypeVar("T")
@@ -60,18 +70,17 @@ class Checker:
         yield self._checked("job", str(self._path))
         services = []
         for path in self._description_paths(job):
-            description = self._try(partial(read_settings, path, Description, "service description"))
+            description = self._try(partial(read_description, path))
             yield self._checked("description", str(path))
             if description:
                 if service := self._service(job, description, path):
                     services.append(service)
-                yield self._checked(
-                    "keys", ", ".join(v.place() for v in description.variables.values()) or "none wanted"
-                )
+                variables = () if isinstance(description, ReferenceDescription) else description.variables.values()
+                yield self._checked("keys", ", ".join(v.place() for v in variables) or "none wanted")
         if job:
             yield from self._job(job, services)
 
-    def _job(self, job: Job, services: Sequence[HttpService]) -> Iterator[Checked]:
+    def _job(self, job: Job, services: Sequence[AnyService]) -> Iterator[Checked]:
         whole = len(services) == len(job.ask.all())
         if whole:
             self._try(lambda: check_names([service.name for service in services]))
@@ -102,7 +111,7 @@ class Checker:
         ledger = ledger_of(job, self._folder)
         check_outputs(job, self._folder, self._path, ledger if isinstance(ledger, Path) else None)
 
-    def _records(self, job: Job, table: Table, services: Sequence[HttpService]) -> Iterator[Checked]:
+    def _records(self, job: Job, table: Table, services: Sequence[AnyService]) -> Iterator[Checked]:
         seen = self._try(lambda: preview(job, table, services, 0, self._watch))
         if seen is None:
             yield self._checked("addresses", "")
@@ -115,7 +124,7 @@ class Checker:
             for path, service in zip(job.ask.all(), services, strict=True):
                 yield self._asked(job, table, path, service)
 
-    def _asked(self, job: Job, table: Table, path: Path, service: HttpService) -> Checked:
+    def _asked(self, job: Job, table: Table, path: Path, service: AnyService) -> Checked:
         """One request, about the first record that can be asked about."""
         what = f"one request to {service.name}"
         address = self._try(lambda: _first_asked(job, table, service))
@@ -127,14 +136,16 @@ class Checker:
         said = f"{read.kind}: {read.message or read.because}{kept}"
         return Checked(what, said, () if read.kind.is_answer else (said,))
 
-    def _trial(self, job: Job, path: Path, service: HttpService, asked: Subject) -> Trial:
+    def _trial(self, job: Job, path: Path, service: AnyService, asked: Subject) -> Trial:
         ledger = ledger_of(job, self._folder)
         with service_book(service, self._folder / path, ledger, "nothing") as book:
             return try_one(asked, service, book, book.clock, job.judge.thresholds(), anew=False)
 
-    def _service(self, job: Job | None, description: Description, path: Path) -> HttpService | None:
+    def _service(self, job: Job | None, description: AnyDescription, path: Path) -> AnyService | None:
         folder = path.absolute().parent
         wishes = wishes_of(job) if job else NONE
+        if isinstance(description, ReferenceDescription):
+            return self._try(partial(self._reference, description, path, wishes))
         for name, variable in description.variables.items():
             if found := self._try(partial(find_values, {name: variable}, PROCESS, folder)):
                 for remark in found.remarks:
@@ -146,6 +157,11 @@ class Checker:
             return self._try(lambda: HttpService(description, Values(names, unset=tuple(names)), wishes, folder))
         values = find_values(description.variables, PROCESS, folder)
         return self._try(lambda: HttpService(description, values, wishes, folder))
+
+    def _reference(self, description: ReferenceDescription, path: Path, wishes: Wishes) -> AnyService:
+        """A reference table, whose columns are looked at; its index is only built for a request."""
+        check_columns(reference_place(description, path))
+        return load_service(path, wishes, unset_is_shown=not self._ask, watch=self._watch)[0]
 
     def _description_paths(self, job: Job | None) -> list[Path]:
         """Where the descriptions are, even if the job has mistakes elsewhere."""
@@ -173,7 +189,7 @@ class Checker:
         return Checked(what, said.replace(here, ""), tuple(shown))
 
 
-def _first_asked(job: Job, table: Table, service: HttpService) -> Subject:
+def _first_asked(job: Job, table: Table, service: AnyService) -> Subject:
     reader = RowReader(job, table)
     for batch in table.batches():
         for row in batch:

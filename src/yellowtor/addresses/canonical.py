@@ -17,7 +17,7 @@ SEPARATOR = "\x1f"  # U+001F INFORMATION SEPARATOR ONE, which no address contain
 def fold_blanks(text: str) -> str:
     """NFC, every run of blanks (no-break and zero-width ones too) as one space, none at the ends; nothing unseen."""
     if text.isascii() and text.isprintable():
-        return " ".join(text.split())
+        return " ".join(text.split()) if "  " in text or text[:1] == " " or text[-1:] == " " else text
     composed = unicodedata.normalize("NFC", _UNSEEN.sub("", text))
     return " ".join(composed.replace("\u200b", " ").replace("\ufeff", " ").split())
 

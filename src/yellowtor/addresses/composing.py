@@ -1,8 +1,9 @@
 """How a record becomes an address: from columns, fixed parts and a line template."""
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import repeat
 
 from yellowtor.addresses.canonical import canonical, fold_blanks
 from yellowtor.addresses.line_template import LineTemplate
@@ -28,6 +29,24 @@ class AddressComposer:
     def compose(self, cells: Mapping[str, str]) -> Address:
         """The address in these cells (column name to text). What the record says outranks what is fixed."""
         return Address(**{**self.fixed, **self._own(cells)})
+
+    def texts(self, columns: Sequence[Sequence[str]]) -> list[tuple[str, ...]] | None:
+        """Address.texts() of the addresses in these columns, which are those of raw_columns().
+
+        None if more than whole cells is to be put together.
+        """
+        if self.line or self.words:
+            return None
+        folded = {name: fold_column(column) for name, column in zip(self.raw_columns(), columns, strict=True)}
+        parts: list[Iterable[str]] = []
+        for part in PARTS:
+            own = folded[self.columns[part]] if part in self.columns else None
+            fixed = self.fixed.get(part, "")
+            if own is not None:
+                parts.append([text or fixed for text in own] if fixed else own)
+            else:
+                parts.append(repeat(fixed, len(columns[0])))
+        return list(zip(*parts, strict=True))
 
     def says_nothing(self, cells: Mapping[str, str]) -> bool:
         """Whether the record itself has no part of an address."""
@@ -59,6 +78,8 @@ class AddressComposer:
         """
         if missing := [part for part in PARTS if part in self.needed and not canonical(getattr(address, part))]:
             return f"{' and '.join(missing)} missing"
+        if any(canonical(getattr(address, part)) for part in PARTS if part in self.columns and part not in self.fixed):
+            return ""
         return "the address is empty" if self.says_nothing(cells) else ""
 
     def rules(self) -> str:
@@ -70,3 +91,13 @@ class AddressComposer:
     def raw_columns(self) -> Sequence[str]:
         """The columns whose cells decide whether an address has changed."""
         return list(dict.fromkeys([*self.columns.values(), *(self.line.columns if self.line else ())]))
+
+
+def fold_column(cells: Sequence[str]) -> Sequence[str]:
+    """Each cell on one line, its blanks folded; a column that has nothing to fold is looked through at once."""
+    together = "\n".join(cells)
+    if together.isascii() and together.replace("\n", "").isprintable() and together.count("\n") == len(cells) - 1:
+        lines = f"\n{together}\n"
+        if not ("  " in together or " \n" in lines or "\n " in lines):
+            return cells
+    return [fold_blanks(_BREAK.sub(", ", text.strip()) if "\n" in text or "\r" in text else text) for text in cells]

@@ -1,17 +1,15 @@
 """The quick way for the most frequent answer: all parts of the question in the same words."""
 
-import re
 from collections.abc import Mapping
 
 from yellowtor.addresses.alignment import Alignment
 from yellowtor.addresses.codes import countries_agree, postcodes_agree
 from yellowtor.addresses.latin import latin
 from yellowtor.addresses.parsing.countries import country_code
-from yellowtor.addresses.parsing.vocabulary import vocabulary
+from yellowtor.addresses.parsing.plain import plain_parts
 from yellowtor.addresses.parsing.words import words_of
 from yellowtor.contracts.address import Address
 
-_PLAIN = re.compile(r"(?:\d+ )?[^\W\d_]+\.?(?:[ '-][^\W\d_]+\.?)*(?: \d+)?")  # one number, and words
 AGREED = "house number agrees"
 
 
@@ -21,17 +19,13 @@ def exact(asked: Address, answered: Mapping[str, str]) -> Alignment | None:
 
     It equals that of align(), without the marks of the words.
     """
-    if asked.whole or asked.region or not (asked.street and asked.town and answered.get("street")):
+    if asked.region or not answered.get("street") or words_of(asked.town) != words_of(answered.get("town", "")):
         return None
-    if not _PLAIN.fullmatch(asked.street) or words_of(asked.town) != words_of(answered.get("town", "")):
+    if (plain := plain_parts(asked)) is None:
         return None
-    street, number = words_of(asked.street), " ".join(words_of(asked.number))
-    if not number:
-        street, number = _parted(street)
-    if not street or not all(map(str.isalpha, street)):
-        return None
+    street, number = plain
     there = answered.get("number", "")
-    if street != words_of(answered["street"]) or not vocabulary().marked.isdisjoint(street):
+    if street != words_of(answered["street"]):
         return None
     if there and number and number != there:
         return None
@@ -51,14 +45,3 @@ def exact(asked: Address, answered: Mapping[str, str]) -> Alignment | None:
         answered_street=True,
         number_reason=AGREED if there and number else "",
     )
-
-
-def _parted(words: tuple[str, ...]) -> tuple[tuple[str, ...], str]:
-    """The words of a street without its number, and the number."""
-    if len(words) < 2:
-        return words, ""
-    if words[0].isdecimal():
-        return words[1:], words[0]
-    if words[-1].isdecimal():
-        return words[:-1], words[-1]
-    return words, ""

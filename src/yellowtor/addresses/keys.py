@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from yellowtor.addresses.canonical import SEPARATOR, canonical
-from yellowtor.contracts.address import PARTS
+from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import AskedPosition, Subject
 
 
@@ -24,8 +24,8 @@ def subject_key(subject: Subject) -> str:
     """The canonical form of a subject: equal for spellings that differ only in case, spaces and punctuation."""
     if isinstance(subject, AskedPosition):
         return subject.uri
-    parts = subject.as_dict()
-    return SEPARATOR.join(canonical(parts.get(part, "")) for part in PARTS)
+    assert isinstance(subject, Address), "there is nothing else"
+    return SEPARATOR.join(map(canonical, subject.texts()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +62,10 @@ class Asking:
 
     def question_key(self, address_key: str) -> str:
         return digest(address_key, *self._parts())
+
+    def way(self) -> str:
+        """What digest() makes a question's key of, with the key of an address before it."""
+        return SEPARATOR.join(self._parts())
 
     def _parts(self) -> list[str]:
         parts = [self.service, self.operation, self.template, self.language, self.country, str(self.count)]

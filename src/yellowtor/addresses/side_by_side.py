@@ -3,10 +3,12 @@
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from yellowtor.addresses.alignment import Alignment, WordMark, align
+from yellowtor.addresses.alignment import Alignment, WordMark
 from yellowtor.addresses.answered_place import answered_place
 from yellowtor.addresses.parsing.parse import ParsedAddress
+from yellowtor.addresses.readings import best_reading
 from yellowtor.addresses.similarity import AGREES
+from yellowtor.contracts.address import Address
 
 NOT_COMPARED = {"unit": "unit", "care_of": "care of", "po_box": "PO box", "notes": "note"}
 
@@ -25,9 +27,9 @@ class AlignedPart(NamedTuple):
         return " ".join(mark.text for mark in self.asked)
 
 
-def side_by_side(asked: ParsedAddress, answered: Mapping[str, str]) -> list[AlignedPart]:
+def side_by_side(address: Address, answered: Mapping[str, str]) -> list[AlignedPart]:
     """The parts that the question or the answer has; then those of the question that are never compared."""
-    found = align(asked, answered)
+    asked, found = best_reading(address, answered)
     texts = {part: tuple(mark for mark in found.marks if mark.part == part) for part in ("street", "town", "")}
     if asked.street:
         texts["street"] = tuple(_in_street(word, found) for word in asked.street)

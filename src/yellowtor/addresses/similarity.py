@@ -4,13 +4,14 @@ from functools import lru_cache
 
 from rapidfuzz.distance import OSA
 
-from yellowtor.addresses.parsing.words import Word
+from yellowtor.addresses.parsing.words import Word, is_nearly_attached
 
 AGREES = 0.97  # names that are at least so alike are one: the rest is spelling
 SHORTENED = 0.9  # a short word may abbreviate a longer one (hbr), or be a word of its own
 INITIAL = 0.75  # a first letter with a dot; alone it says nothing
 OTHER_BEGINNING = 0.1  # few typing errors are in the first letter
 BEGINNING = 0.85  # so may a long beginning of a word
+CUT_OFF = 0.6  # but people abbreviate, and services do not: Holmby is hardly Holm
 BEGINNING_OF_PLACE = 0.6  # which is mostly another place: Holm, Holmby
 
 
@@ -75,6 +76,8 @@ def alike(one: Word, other: Word, beginning: float = BEGINNING) -> float:
     if len(short) == 1 and len(long) > 2 and long[0] == short:
         return INITIAL
     if len(short) >= 2 and len(long) >= len(short) + 2 and abbreviates(short, long):
+        if len(short) >= 4 and other.text == short and not is_nearly_attached(long[len(short) :]):
+            return min(beginning, CUT_OFF)
         return SHORTENED if len(short) < 4 else beginning
     allowed = 0 if len(long) < 4 else 1 if len(long) < 11 else 2 if len(long) < 17 else 3
     distance = OSA.distance(short, long, score_cutoff=allowed)

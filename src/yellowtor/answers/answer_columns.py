@@ -9,7 +9,7 @@ from typing import Any
 from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.geography.projection import Point, Projection, ewkb
-from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Answer, Answers
+from yellowtor.answers.record_answers import EXTRA, NO_PARTS, Answer, Answers
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position, distance_m
 from yellowtor.contracts.subject import AskedPosition

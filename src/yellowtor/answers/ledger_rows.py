@@ -1,21 +1,15 @@
 """Plain values that pass between a run and its ledger."""
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
-from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
-
-EXTRA = "extra:"  # begins the names of fields that a description adds of its own
-Reader = Callable[[Sequence[Any]], Sequence[Any]]
-NO_READERS: Mapping[str, Reader] = MappingProxyType({})
 
 
 class WorkState(StrEnum):
@@ -51,11 +45,24 @@ class Known(NamedTuple):
         return self.known_hash is None
 
 
+class Composed(NamedTuple):
+    """What the same cells become: the subject, as subject_text() has it, and its key; why nothing is asked about it
+    (empty: something is).
+
+    questions are the keys of its questions by the service's name, of the services that can be asked.
+    """
+
+    subject: str
+    address_key: str
+    why: str
+    questions: Mapping[str, str]
+
+
 class Work(NamedTuple):
     """What the scan decided about a record.
 
-    held_hash is the address that the record had when its position was first seen. questions are the keys of its
-    questions by the service's name, of the services that can be asked. was_known: an earlier scan has met the record.
+    held_hash is the address that the record had when its position was first seen. was_known: an earlier scan has met
+    the record.
     """
 
     place: int
@@ -64,11 +71,32 @@ class Work(NamedTuple):
     held: Position | None
     held_hash: str
     state: WorkState
-    reasons: Sequence[Reason]
-    subject: Subject
-    address_key: str
-    questions: Mapping[str, str]
+    reasons: tuple[Reason, ...]
+    composed: Composed
     was_known: bool = False
+
+
+@dataclass(slots=True, eq=False)
+class MetCells:
+    """The address cells that new records have: their fingerprint, and what a record with them becomes.
+
+    stored is what the ledger makes of them, once for all records that have them; then composed is no longer needed.
+    """
+
+    raw_hash: str
+    state: WorkState
+    reasons: tuple[Reason, ...]
+    composed: Composed | None
+    stored: tuple[Any, ...] | None = None
+
+
+class NewRecords(NamedTuple):
+    """Records that no scan has met, column by column. which are the indexes of their cells in `cells`."""
+
+    keys: Sequence[str]
+    held: Sequence[Position | None]
+    which: Sequence[int]
+    cells: Sequence[MetCells]
 
 
 class Written(NamedTuple):
@@ -194,76 +222,6 @@ class RequestMade(NamedTuple):
     state: str
     kind: str
     took_ms: int | None
-
-
-class Answer(NamedTuple):
-    """The current answer for one record. `id` is the ledger's number of the record."""
-
-    id: int
-    key: str
-    raw_hash: str
-    held: Position | None
-    written: Position | None
-    sent: Position | None  # what the table was given when it returned `written`, if that is another position
-    address: Subject
-    outcome: Outcome | None
-    lat: float | None
-    lon: float | None
-    confidence: float | None
-    basis: str
-    level: str
-    matched: str
-    parts: Mapping[str, str]
-    reasons: Sequence[Reason]
-    service: str | None
-    asked_at: str | None  # ISO 8601, UTC
-    pin: int | None  # the ledger's number of the position that a person has decided
-    moved_from: Position | None = None  # what we wrote before `written`
-
-
-NO_PARTS: Mapping[str, str] = MappingProxyType({})
-UNKNOWN = Answer(
-    0, "", "", None, None, None, Address(), None, None, None, None, "", "", "", NO_PARTS, (), None, None, None
-)
-
-
-class Answers:
-    """The current answers for many records, column by column. Fields that were not wanted are None.
-
-    readers turn the ledger's texts into values, by column: each is called when its column is first used.
-    """
-
-    def __init__(
-        self, columns: Mapping[str, Sequence[Any]], count: int, readers: Mapping[str, Reader] = NO_READERS
-    ) -> None:
-        self._columns = dict(columns)
-        self._count = count
-        self._readers = {name: readers[name] for name in columns if name in readers}
-
-    @classmethod
-    def of(cls, rows: Sequence[Answer]) -> "Answers":
-        return cls(dict(zip(Answer._fields, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows))
-
-    def column(self, name: str) -> Sequence[Any]:
-        """One field of all records."""
-        if name in self._readers:
-            self._columns[name] = self._readers.pop(name)(self._columns[name])
-        return self._columns.get(name) or (None,) * self._count
-
-    def points(self) -> list[tuple[float, float] | None]:
-        """Latitude and longitude of each record, None if it has no point."""
-        pairs = zip(self.column("lat"), self.column("lon"), strict=True)
-        return [None if pair[0] is None or pair[1] is None else pair for pair in pairs]
-
-    def without(self, places: Collection[int]) -> "Answers":
-        """The same, with nothing known about the records at these indexes."""
-        return self.of([UNKNOWN if at in places else row for at, row in enumerate(self)]) if places else self
-
-    def __len__(self) -> int:
-        return self._count
-
-    def __iter__(self) -> Iterator[Answer]:
-        return map(Answer, *map(self.column, Answer._fields))
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ import os
 import signal
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from datetime import datetime
 from importlib.resources import as_file, files
@@ -27,6 +27,7 @@ from yellowtor.run.parts import Options, Summary
 from yellowtor.run.run_job import conduct, goes_on_at, refused
 from yellowtor.settings import read_settings
 from yellowtor.wiring.process import CLOCK, PROCESS, ProcessAmbient
+from yellowtor.wiring.references import check_installed
 from yellowtor.wiring.run_parts import PartsOptions, job_parts, preview_parts
 
 if TYPE_CHECKING:
@@ -181,11 +182,11 @@ def _run(
     console = stderr()
     again = options.again_failed
     limit = options.spend_at_most
-    with (
-        open_log(options.log) as log,
-        job_parts(path, PartsOptions(again, limit, ambient=ambient)) as (parts, remarks),
-    ):
+    with open_log(options.log) as log, ExitStack() as stack:
         progress = Progress(console, log)
+        with progress.shown():
+            made = PartsOptions(again, limit, ambient=ambient, watch=progress)
+            parts, remarks = stack.enter_context(job_parts(path, made))
         for remark in remarks:
             progress.remark(remark)
         if not gc.get_freeze_count():
@@ -282,11 +283,28 @@ def demo_command(into: Path) -> None:
             console.print(f"\nLamp posts have positions and need addresses: {into / 'lamps.toml'}", soft_wrap=True)
             lamps = _run(into / "lamps.toml", Options(), stop, around)
             report.brief(console, lamps)
-    if again and not any(done.asked.sent for done in (summary, *partners, lamps)):
+    reference = _demo_reference(into, stop)
+    if again and not any(done.asked.sent for done in (summary, *partners, lamps, *reference)):
         console.print("Nothing new: every answer came from the ledger; 0 requests were sent.")
     console.print(
         f"Look at {into / 'job.toml'} and {into / 'stand-in.toml'}: they are the whole configuration.", soft_wrap=True
     )
+
+
+def _demo_reference(into: Path, stop: Cancellation) -> list[Summary]:
+    """The register by a reference table, if what an index needs is installed."""
+    console = stderr()
+    try:
+        check_installed()
+    except BadJob:
+        note(console, "pip install 'yellowtor[reference]' adds the fourth job: the register by a reference table")
+        return []
+    console.print(
+        f"\nThe register again, by a table of addresses instead of a service: {into / 'register.toml'}", soft_wrap=True
+    )
+    done = _run(into / "register.toml", Options(), stop)
+    report.brief(console, done)
+    return [done]
 
 
 def stand_in_command(port: int, manners: "Manners", gazetteer: Path | None) -> None:

@@ -158,10 +158,12 @@ class Progress:
     def line(self) -> Text:
         """Where the run is: phase, count, outcomes, rate, allowance left, time left."""
         seconds = max(time.monotonic() - self._started, 1e-6)
-        text = Text().append(f"{self._phase:<8}", "bold").append(f"{self._asked} " if self._asked else "")
+        text = Text().append(f"{self._phase:<7} ", "bold").append(f"{self._asked} " if self._asked else "")
         if self._until is not None:
             ahead = duration((self._until - datetime.now(UTC)).total_seconds())
             return text.append(f"{self._why}; continues at {self._until:%Y-%m-%d %H:%M:%S} UTC, in {ahead}")
+        if not self._phase:
+            return Text()
         text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
         if not self._asked:
             return text

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from yellowtor.contracts.secret import Secret
 from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
+from yellowtor.run.draft_reference import MORE, ReferenceDraft, draft_reference, is_reference
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.settings import parse_toml
 from yellowtor.tables.workbook.read_ahead import WORKBOOKS
@@ -27,22 +29,38 @@ LOOKED_AT_ROWS = 200  # of each sheet
 LOOKED_AT = 40  # tables of a database
 
 
-def draft_command(
-    source: str, into: Path | None, service: Path | None, *, table: str | None, sheet: str | None, password: str | None
-) -> None:
+@dataclass(frozen=True)
+class DraftWish:
+    """What the command line asks for; written_as is `job` or `reference`, None: what the source looks like."""
+
+    source: str
+    into: Path | None
+    service: Path | None
+    table: str | None
+    sheet: str | None
+    password: str | None
+    written_as: str | None
+
+
+def draft_command(wish: DraftWish) -> None:
+    source, into = wish.source, wish.into
     if into and into.exists():
         raise BadJob(f"{into} already exists. Name another file with --into, or remove it. Nothing was written.")
     folder = into.absolute().parent if into else Path.cwd()
     if "://" in source:
-        sample = _database_sample(source, folder, table, password)
+        sample = _database_sample(source, folder, wish.table, wish.password)
         target = f"{sample.said['table']}_positions"
     else:
         path = Path(source)
-        sample = _file_sample(path, folder, sheet)
+        sample = _file_sample(path, folder, wish.sheet)
         endings = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
         target = f"{path.name.removesuffix(endings)}-placed{endings}" if path != STANDARD else "-"
-    described, about = _service(service, folder)
-    draft = draft_job(sample, described, target, _choose)
+    if wish.written_as == "reference" or (wish.written_as is None and not wish.service and is_reference(sample)):
+        draft: Draft = draft_reference(sample, Path(source).name.partition(".")[0] if "://" not in source else source)
+        about = "Nearly all rows have coordinates: this describes a reference table (--as job writes a job instead)."
+    else:
+        described, about = _service(wish.service, folder)
+        draft = draft_job(sample, described, target, _choose)
     if into:
         try:
             into.write_text(draft.text, encoding="utf-8")
@@ -150,7 +168,7 @@ def _service(given: Path | None, folder: Path) -> tuple[str, str]:
     """The service description as the job names it, and what to say about it."""
     if given is not None:
         return Path(os.path.relpath(given.absolute(), folder)).as_posix(), ""
-    found = [path for path in sorted(folder.glob("*.toml")) if "forward" in _toml(path)]
+    found = [path for path in sorted(folder.glob("*.toml")) if _toml(path).keys() & {"forward", "reference"}]
     if len(found) == 1:
         return found[0].name, f"The service is that of {found[0].name}, the only description here."
     if found:
@@ -171,7 +189,7 @@ def _show(draft: Draft, sample: Sample, about: str, into: Path | None) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
     for name in ("", "column", "why"):
         table.add_column(name, overflow="fold")
-    for part in (*PARTS, *LABELS):
+    for part in (*PARTS, *LABELS, *MORE):
         if guess := draft.guesses.get(part):
             table.add_row(Text(part, "bold"), Text(guess.column), Text(guess.why, "bright_black"))
     console.print(table)
@@ -184,7 +202,11 @@ def _show(draft: Draft, sample: Sample, about: str, into: Path | None) -> None:
     console.print()
     if about:
         console.print(about, soft_wrap=True)
-    if into:
+    if into and isinstance(draft, ReferenceDraft):
+        console.print(
+            f"Wrote {into}. Next: yellowtor index {into}, then name it as ask.service of a job", soft_wrap=True
+        )
+    elif into:
         console.print(
             f"Wrote {into}. Next: yellowtor preview {into}, then yellowtor run {into} --at-most 10", soft_wrap=True
         )

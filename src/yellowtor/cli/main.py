@@ -34,6 +34,13 @@ app = typer.Typer(
 app.add_typer(cache_app.app, name="cache")
 
 
+class DraftedAs(StrEnum):
+    """What `draft` writes."""
+
+    JOB = "job"
+    REFERENCE = "reference"
+
+
 class Again(StrEnum):
     """What to ask for again although it was asked before."""
 
@@ -181,11 +188,15 @@ def draft(
     password_from: Annotated[
         str | None, typer.Option("--password-from", metavar="NAME", help="Variable with a database's password.")
     ] = None,
+    as_: Annotated[
+        DraftedAs | None,
+        typer.Option("--as", help="What to write; default: a reference if nearly all rows have coordinates."),
+    ] = None,
 ) -> None:
-    """Write a job file for a source: columns are guessed, each with a reason; send nothing."""
-    from yellowtor.cli.drafting import draft_command
+    """Write a job for a source, or describe it as a reference table: columns are guessed; send nothing."""
+    from yellowtor.cli.drafting import DraftWish, draft_command
 
-    draft_command(source, into, service, table=table, sheet=sheet, password=password_from)
+    draft_command(DraftWish(source, into, service, table, sheet, password_from, as_ and as_.value))
 
 
 @app.command()
@@ -261,9 +272,11 @@ app.command()(marker_commands.nearby)
 app.command()(review_commands.pin)
 app.command()(review_commands.review)
 app.command()(review_commands.compare)
+app.command()(review_commands.pairs)
 app.command()(judging_commands.explain)
 app.command()(judging_commands.calibrate)
 app.command(name="try")(service_commands.try_)
+app.command()(service_commands.index)
 app.command()(service_commands.demo)
 app.command(name="stand-in")(service_commands.stand_in)
 

@@ -41,6 +41,8 @@ def report(console: Console, summary: Summary, *, dry_run: bool) -> None:
     for line in [*_differences(summary.asked), *_stops(summary)]:
         console.print(line, style="yellow", soft_wrap=True)
     _wrote(console, summary)
+    for name, credit in summary.credits.items() if summary.wrote else ():
+        console.print(f"credit for data of {name}: {credit}", soft_wrap=True)
     if summary.causes:
         console.print()
         console.print(_causes(summary))
@@ -155,11 +157,18 @@ def _since(summary: Summary) -> str:
 
 
 def _asked_line(asked: AskTotals) -> str:
-    """Requests and how fast they were."""
+    """Requests and how fast they were; questions that a table was searched for."""
+    if asked.searched and not asked.sent:
+        return f"{asked.searched:,} questions searched{_rate(asked.searched, asked)}, nothing sent"
     said = f"{asked.sent:,} requests sent" + (f" ({asked.retried:,} of them repeated)" if asked.retried else "")
-    if asked.sent > 1 and asked.seconds >= 1:  # of a moment, a rate says nothing
-        said += f" in {duration(asked.seconds)}, {asked.sent / asked.seconds:.1f} a second"
-    return said
+    said += _rate(asked.sent, asked)
+    return f"{asked.searched:,} questions searched; {said}" if asked.searched else said
+
+
+def _rate(count: int, asked: AskTotals) -> str:
+    if count < 2 or asked.seconds < 1:  # of a moment, a rate says nothing
+        return ""
+    return f" in {duration(asked.seconds)}, {count / asked.seconds:,.1f} a second"
 
 
 def _requests(summary: Summary) -> str:
@@ -184,7 +193,7 @@ def _services(summary: Summary) -> Table:
     for name in dict.fromkeys([*turns, *summary.placed_by]):
         turn = turns.get(name, AskResult(name))
         placed = summary.placed_by.get(name, 0)
-        took = duration(turn.seconds) if turn.sent else "–"
+        took = duration(turn.seconds) if turn.sent or turn.searched else "–"
         cost = money(turn.cost, turn.currency) if turn.currency else "–"
         table.add_row(f"  {name}", f"{turn.settled:,}", f"{turn.sent:,}", took, cost, f"{placed:,}")
     return table

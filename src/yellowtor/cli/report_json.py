@@ -31,12 +31,14 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "plan": plan_json(summary.plan),
         "requests": {
             "sent": asked.sent,
+            "searched": asked.searched,
             "again": asked.retried,
             "seconds": round(asked.seconds, 3),
             "by_kind": {kind.value: count for kind, count in asked.kinds.items()},
         },
         "services": [_turn_json(turn) for turn in asked.turns],
         "placed_by": summary.placed_by,
+        "credits": summary.credits,
         "doubts": [
             {"cause": c.cause, "records": c.records, "key": shown_key(c.key), "address": c.subject.line()}
             | {"remedy": CAUSES.get(c.cause, OTHER).remedy}
@@ -67,6 +69,7 @@ def _turn_json(turn: AskResult) -> dict[str, Any]:
     return {
         "name": turn.service,
         "sent": turn.sent,
+        "searched": turn.searched,
         "again": turn.retried,
         "settled": turn.settled,
         "cost_millionths": turn.cost,

@@ -71,6 +71,23 @@ def review(
     review_command(job, ReviewWish(tuple(to or ()), apply, serve, ask, tuple(also or ()), by, port), as_json=json)
 
 
+def pairs(
+    job: JobArgument,
+    other: Annotated[
+        Path | None, typer.Argument(metavar="[OTHER.toml]", help="Another job, to compare with.", show_default=False)
+    ] = None,
+    at_least: Annotated[
+        float, typer.Option("--at-least", min=0.05, max=1, help="The lowest confidence of a pair.")
+    ] = 0.5,
+    to: Annotated[Path | None, typer.Option("--to", metavar="FILE.csv", help="Write all pairs into this file.")] = None,
+    most: Annotated[int, typer.Option("--most", min=1, help="The number of pairs that a terminal shows.")] = 50,
+) -> None:
+    """Find addresses of a job, or of two, that are one address written differently. Send nothing."""
+    from yellowtor.cli.pairing import pairs_command
+
+    pairs_command(job, other, at_least=at_least, to=to, most=most)
+
+
 def compare(
     one: Annotated[str, typer.Argument(metavar="A", help="A job, JOB.toml@2026-11-27, JOB.toml@-1, or a table.")],
     other: Annotated[str, typer.Argument(metavar="B", help="The other one; at least one is a job.")],

@@ -101,6 +101,27 @@ def try_(
     try_command(wish)
 
 
+def index(
+    description: Annotated[
+        Path,
+        typer.Argument(
+            metavar="DESCRIPTION.toml",
+            help="The description of a reference table.",
+            autocompletion=description_files,
+            show_default=False,
+        ),
+    ],
+    stats: Annotated[
+        bool, typer.Option("--stats", help="Show what the index contains; build it only if needed.")
+    ] = False,
+    json: Annotated[bool, typer.Option("--json", help="Print what it contains as JSON.")] = False,
+) -> None:
+    """Build the index of a reference table anew. The first run builds it, too."""
+    from yellowtor.cli.indexing import index_command
+
+    index_command(description, stats=stats, as_json=json)
+
+
 def demo(
     into: Annotated[Path, typer.Option("--into", metavar="FOLDER", help="The folder for the example.")] = Path(
         "yellowtor-demo"

@@ -25,14 +25,15 @@ from yellowtor.contracts.address import PARTS, Address
 from yellowtor.contracts.position import WRITTEN_DECIMALS, distance_m
 from yellowtor.contracts.subject import AskedPosition, Subject
 from yellowtor.errors import BadJob, Exit
+from yellowtor.reference.field_names import HOW
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.try_address import Trial, read_trial, record_asked, save_reply, saved_reply, try_one
 from yellowtor.services.description import Direction
-from yellowtor.services.http import NONE, HttpService
+from yellowtor.services.http import NONE
 from yellowtor.settings import read_settings
 from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import ledger_of, service_book
-from yellowtor.wiring.services import load_service, wishes_of
+from yellowtor.wiring.services import AnyService, load_service, wishes_of
 from yellowtor.wiring.tables import open_table
 
 SHOWN = {"request": {"request"}, "reply": {"reply"}, "reading": {"reading"}, "all": {"request", "reply", "reading"}}
@@ -97,7 +98,7 @@ def try_command(wish: Wish) -> None:
 def _tried(
     asked: Subject,
     path: Path,
-    service: HttpService,
+    service: AnyService,
     thresholds: Thresholds,
     wish: Wish,
     job: Job | None,
@@ -192,6 +193,8 @@ def _show_reading(console: Console, trial: Trial) -> None:
         console.print(alignment_table(trial.aligned))
         if needs_legend(trial.aligned):
             console.print(LEGEND, style="bright_black")
+    if trial.credit and read.candidates:
+        console.print(f"credit: {trial.credit}", style="bright_black")
     sure = judgement.confidence
     _title(console, "Confidence", f"{sure.value:.2f} ({sure.basis})" if sure else "none")
     console.print(mark(judgement.outcome))
@@ -213,13 +216,15 @@ def _looked(trial: Trial) -> Table:
 
 def _candidates(trial: Trial) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black")
-    for name in ("", "latitude", "longitude", "level", "method", "matched address"):
+    found_by = [candidate.extra.get(HOW, "") for candidate in trial.read.candidates]
+    names = ["", "latitude", "longitude", "level", "method", "matched address", *([HOW] if any(found_by) else [])]
+    for name in names:
         table.add_column(name, justify="right" if name in {"latitude", "longitude"} else "left", overflow="fold")
-    for candidate in trial.read.candidates:
+    for candidate, how in zip(trial.read.candidates, found_by, strict=True):
         chosen = "→" if candidate is trial.judgement.candidate else ""
         lat, lon = (f"{side:.{WRITTEN_DECIMALS}f}" for side in candidate.position)
         words = str(candidate.level or "?"), str(candidate.method or "")
-        table.add_row(chosen, lat, lon, *words, matched(candidate))
+        table.add_row(chosen, lat, lon, *words, matched(candidate), *([how] if any(found_by) else []))
     return table
 
 

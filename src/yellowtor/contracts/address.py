@@ -27,7 +27,11 @@ class Address:
 
     def as_dict(self) -> dict[str, str]:
         """The parts that are known, by name."""
-        return {part: getattr(self, part) for part in PARTS if getattr(self, part)}
+        return {part: text for part, text in zip(PARTS, self.texts(), strict=True) if text}
+
+    def texts(self) -> tuple[str, ...]:
+        """The text of each of PARTS."""
+        return (self.whole, self.number, self.street, self.town, self.postcode, self.region, self.country)
 
     def variables(self) -> dict[str, str]:
         """The variables of a template: the parts, and the whole line as `q`."""

@@ -1,10 +1,11 @@
 """What a question is about: an address or, in reverse, a position."""
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from yellowtor.contracts.address import Address
+from yellowtor.contracts.address import PARTS, Address
 from yellowtor.contracts.position import Position
 
 
@@ -56,6 +57,24 @@ class AskedPosition:
 def subject_from(parts: Mapping[str, str]) -> Address | AskedPosition:
     """The subject that as_dict() describes."""
     return AskedPosition(**parts) if "lat" in parts else Address(**parts)
+
+
+_encoded = json.JSONEncoder(ensure_ascii=False).encode  # json.dumps() makes such an encoder each time
+
+
+def subject_text(subject: Subject) -> str:
+    """The subject in JSON, as it is stored and passed between processes."""
+    return _encoded(subject.as_dict())
+
+
+def parts_text(texts: Sequence[str]) -> str:
+    """The same for an address, of its texts()."""
+    return _encoded({part: text for part, text in zip(PARTS, texts, strict=True) if text})
+
+
+def read_subject(text: str) -> Address | AskedPosition:
+    """The subject that subject_text() describes."""
+    return subject_from(json.loads(text))
 
 
 class Composer(Protocol):

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 from types import MappingProxyType
-from typing import NamedTuple, Protocol, runtime_checkable
+from typing import Any, NamedTuple, Protocol, overload, runtime_checkable
 
 Row = Sequence[str]
 Cell = str | float | bytes | None  # None empties a cell
@@ -18,6 +18,32 @@ class Leave:
 
 LEAVE = Leave()  # in place of a new cell: the old cell stays as it is
 NewCells = Sequence[Cell | Leave]
+
+
+class Repeated(Sequence[Any]):
+    """New cells of which many are the same: `which` is the index in `values` of each row's cell.
+
+    `values` may serve many batches of rows; then it only grows.
+    """
+
+    def __init__(self, values: Sequence[Any], which: Sequence[int]) -> None:
+        self.values = values
+        self.which = which
+
+    def __len__(self) -> int:
+        return len(self.which)
+
+    def __iter__(self) -> Iterator[Any]:
+        return map(self.values.__getitem__, self.which)
+
+    @overload
+    def __getitem__(self, at: int) -> Any: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[Any]: ...
+    def __getitem__(self, at: int | slice) -> Any:
+        return [self.values[n] for n in self.which[at]] if isinstance(at, slice) else self.values[self.which[at]]
+
+
 Answering = Callable[[Sequence[Row]], Sequence[NewCells]]  # for a batch of rows, the new cells of each column
 AsStored = Callable[[float, float], tuple[float, float]]  # what a table returns for a latitude and longitude
 
@@ -123,6 +149,13 @@ class ExpectsRecords(Protocol):
     """A table that need not read its records again if it knows that they are unchanged, and how many there are."""
 
     def expect(self, records: int) -> None: ...
+
+
+@runtime_checkable
+class WritesInOrder(Protocol):
+    """A file whose rows are answered in the order in which they are read, all of them."""
+
+    writes_in_order: bool
 
 
 @runtime_checkable

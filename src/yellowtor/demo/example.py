@@ -9,8 +9,9 @@ from pathlib import Path
 from yellowtor.errors import BadSource
 
 SERVICES = ("stand-in.toml", "stand-in-xml.toml", "stand-in-text.toml", "stand-in-geojson.toml", "stand-in-many.toml")
-JOBS = ("job.toml", "partners.toml", "lamps.toml")
-FILES = (*JOBS, *SERVICES, "cabinets.xlsx", "lamps.csv", "coast.geojson", "roads.geojson")
+JOBS = ("job.toml", "partners.toml", "lamps.toml", "register.toml")
+REFERENCE = ("addresses.toml", "addresses.csv.gz")
+FILES = (*JOBS, *SERVICES, *REFERENCE, "cabinets.xlsx", "lamps.csv", "coast.geojson", "roads.geojson")
 DATABASE = "partners.sqlite"
 
 

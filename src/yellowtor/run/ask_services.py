@@ -40,7 +40,7 @@ def ask_all(
             watch.phase("Judging")
             judging.judge_open(parts.book.judging)
             turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
-            questions, _ = parts.book.scanning.open_questions(turn, failed_before=options.failed_before)
+            questions, _ = parts.book.questions.collect(turn, failed_before=options.failed_before)
         result = AskResult(service.name)
         if questions:
             result = _ask(parts, service, questions, judging, watch, stop, at_most)
@@ -75,7 +75,7 @@ def _ask(
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())
     watch.asks(service.name, wanted, left, forecast_run(parts.book, service, wanted, parts.clock.now()))
-    open_: Iterator[Question] = islice(parts.book.scanning.questions(), at_most)
+    open_: Iterator[Question] = islice(parts.book.questions.all(), at_most)
 
     def judge() -> Mapping[Outcome, int]:
         judging.judge_open(parts.book.judging, pages=1)

@@ -8,7 +8,8 @@ from yellowtor.answers.decisions import Correction
 from yellowtor.answers.judging.explaining import Explanation, explain
 from yellowtor.answers.judging.other_records import ALONE, OtherRecords
 from yellowtor.answers.judging.thresholds import Calibration, Thresholds
-from yellowtor.answers.ledger_rows import Answer, RequestMade
+from yellowtor.answers.ledger_rows import RequestMade
+from yellowtor.answers.record_answers import Answer
 from yellowtor.answers.replies.reading import Read
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.subject import Subject

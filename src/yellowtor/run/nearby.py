@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.geography.nearest import NearestPoints
-from yellowtor.answers.ledger_rows import UNKNOWN
+from yellowtor.answers.record_answers import UNKNOWN
 from yellowtor.contracts.position import Position, distance_m
 from yellowtor.contracts.subject import AskedPosition
 from yellowtor.contracts.table import Table

@@ -84,6 +84,7 @@ class Summary:
     left: tuple[Left, ...] = ()  # what the windows of the first service allow at the end
     began: str = ""
     causes: Sequence[CauseCount] = ()  # of doubt, with the most records first
+    credits: Mapping[str, str] = field(default_factory=dict)  # that the terms of services require, by their names
 
 
 def stamp_of(now: datetime) -> str:

@@ -88,20 +88,19 @@ def make_plan(
 
     spent_passes_on: what a service's allowance does not cover now goes to the next service, and does not wait.
     """
-    scanning = book.scanning
     (first, *others) = services
-    states = scanning.states()
+    states = book.scanning.states()
     known = judged_by if others else ""
     enough, judged = book.judging.enough(judged_by) if others else (0, 0)
     needs_more = (judged - enough + 1) / (judged + 2)  # Laplace's rule: of nothing known, a half
 
     def open_to(service: Service, after: Sequence[Service] = ()) -> int:
         turn = Turn(service.name, service.reading_key, tuple(earlier.name for earlier in after), known)
-        return _limited(scanning.open_questions(turn, failed_before=failed_before)[0], at_most)
+        return _limited(book.questions.collect(turn, failed_before=failed_before)[0], at_most)
 
     spans = [(open_to(service, services[:at]), open_to(service)) for at, service in enumerate(others, 1)]
     turn = Turn(first.name, first.reading_key, (), known)
-    open_, answered = scanning.open_questions(turn, failed_before=failed_before)
+    open_, answered = book.questions.collect(turn, failed_before=failed_before)
     passes_on = spent_passes_on and bool(others)
     made, over = _forecast_now(book, first, _limited(open_, at_most), now, passes_on=passes_on)
     later = list[LaterService]()

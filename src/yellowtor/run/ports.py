@@ -16,12 +16,11 @@ from yellowtor.allowance.windows import Left, Window
 from yellowtor.answers.cache_entry import Exported
 from yellowtor.answers.decisions import Correction, Pin, PinnedSubject
 from yellowtor.answers.ledger_rows import (
-    Answer,
-    Answers,
     CauseCount,
     Charged,
     Judged,
     Known,
+    NewRecords,
     Question,
     ReadAs,
     RequestMade,
@@ -35,6 +34,7 @@ from yellowtor.answers.ledger_rows import (
     WorkState,
     Written,
 )
+from yellowtor.answers.record_answers import Answer, Answers
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply, Request
@@ -63,6 +63,7 @@ class Service(Protocol):
     parallel: int
     tries: int
     most: int  # questions in a request
+    is_local: bool  # it is a table of this machine: nothing is sent
     looks: int  # whether a reply that was promised is ready, in a run; 0: none is promised
     counts_each: bool  # the allowance counts each of them, not the request
     asking: Asking
@@ -112,13 +113,18 @@ class ScanBook(Protocol):
         self, scanned: Sequence[tuple[str, str, Position | None]], *, all_of_them: bool
     ) -> tuple[list[Known], str | None]: ...
     def put_work(self, rows: Sequence[Work]) -> None: ...
+    def expects_new(self) -> bool: ...
+    def put_new(self, records: NewRecords) -> bool: ...
     def close(self) -> int: ...
     def take_up_pins(self) -> None: ...
     def corrections(self) -> Mapping[str, Subject]: ...
     def count(self) -> int: ...
     def states(self) -> Mapping[WorkState, int]: ...
-    def open_questions(self, turn: Turn, *, failed_before: str = "") -> tuple[int, int]: ...
-    def questions(self) -> Iterator[Question]: ...
+
+
+class QuestionBook(Protocol):
+    def collect(self, turn: Turn, *, failed_before: str = "") -> tuple[int, int]: ...
+    def all(self) -> Iterator[Question]: ...
 
 
 class RequestBook(Protocol):
@@ -219,6 +225,8 @@ class Book(Protocol):
 
     @property
     def scanning(self) -> ScanBook: ...
+    @property
+    def questions(self) -> QuestionBook: ...
     @property
     def requests(self) -> Mapping[str, RequestBook]: ...  # by the service's name
     @property

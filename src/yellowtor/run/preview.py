@@ -10,8 +10,9 @@ from yellowtor.addresses.suspicion import suspicions
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.new_records import lacking
 from yellowtor.run.phases.row_reader import RowReader, shown_key
-from yellowtor.run.phases.scan import key_twice, lacking, no_key
+from yellowtor.run.phases.scan import key_twice, no_key
 from yellowtor.run.ports import Service, Watcher
 
 HELD = "has coordinates already"

@@ -113,6 +113,7 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
         tuple(book.requests[parts.services[0].name].left()),
         began,
         book.outcomes.causes(),
+        {service.name: service.attribution for service in parts.services if service.attribution},
     )
 
 

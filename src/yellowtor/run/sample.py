@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yellowtor.answers.ledger_rows import Answer
+from yellowtor.answers.record_answers import Answer
 from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import Answering, OnWritten, Row, Table
 from yellowtor.run.jobs.job import Job

@@ -38,7 +38,7 @@ def ask_shared(parts: Parts, options: Options, watch: Watcher, stop: Cancellatio
         others, gone = book.others()
         if len(services) > 1 or options.again_failed:
             judging.judge_open(book.judging)
-        open_, _ = book.scanning.open_questions(turn, failed_before=before)
+        open_, _ = book.questions.collect(turn, failed_before=before)
         limit = None if options.at_most is None else options.at_most - settled
         done = list(ask_all(parts, open_, options, limit, judging, watch, stop)) if limit != 0 else []
         turns += done

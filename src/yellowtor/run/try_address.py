@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellowtor.addresses.keys import subject_key
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.side_by_side import AlignedPart, side_by_side
 from yellowtor.answers.judging.evidence import said
 from yellowtor.answers.judging.judgement import Judgement
@@ -52,6 +51,7 @@ class Trial:
     kept: str
     judged: bool  # there was something to judge by
     aligned: Sequence[AlignedPart] = ()  # the question and the chosen candidate
+    credit: str = ""  # that the service's terms require
 
 
 def try_one(asked: Subject, service: Service, book: Book, clock: Clock, thresholds: Thresholds, *, anew: bool) -> Trial:
@@ -73,9 +73,10 @@ def read_trial(asked: Subject, service: Service, reply: Reply, thresholds: Thres
     known = asked.variables()
     empty = [name for name in service.asking.wants if name != "q" and not known.get(name)]
     best = judgement.candidate
-    aligned = side_by_side(parse(asked), said(best)) if best and judged and isinstance(asked, Address) else ()
+    aligned = side_by_side(asked, said(best)) if best and judged and isinstance(asked, Address) else ()
     looked = service.looked_up(reply)
-    return Trial(service.name, service.shown(asked), reply, read, judgement, looked, empty, kept, judged, aligned)
+    shown = service.shown(asked)
+    return Trial(service.name, shown, reply, read, judgement, looked, empty, kept, judged, aligned, service.attribution)
 
 
 def record_asked(job: Job, table: Table, key: str) -> Subject:

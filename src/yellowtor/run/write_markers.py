@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from yellowtor.answers.ledger_rows import UNKNOWN
+from yellowtor.answers.record_answers import UNKNOWN
 from yellowtor.contracts.table import Table
 from yellowtor.errors import BadJob
 from yellowtor.run.jobs.job import Job

@@ -52,6 +52,8 @@ class HttpService:
     folder is that of the description; read_again looks its variables up once more.
     """
 
+    is_local = False
+
     def __init__(
         self,
         description: Description,

@@ -16,6 +16,7 @@ from yellowtor.answers.replies.json_paths import Fields, Finder
 from yellowtor.answers.replies.kind_rules import Rule, occurs
 from yellowtor.answers.replies.reading import box_names
 from yellowtor.answers.replies.reading_rules import Reading
+from yellowtor.crs_setting import SystemCode
 from yellowtor.services.reply_fields import KindRule, LevelWord, Paths, Scale, Split
 from yellowtor.settings import Settings
 
@@ -49,7 +50,7 @@ class ReplyRules(Settings):
         le=1e12,
         description="The number of units in one degree, for positions and boxes: 1000000 for whole millionths.",
     )
-    crs: str | None = Field(
+    crs: SystemCode | None = Field(
         None, description="Coordinate system of the positions: an EPSG code (`pip install 'yellowtor[crs]'`)."
     )
     fields: Paths = Paths()
@@ -95,13 +96,6 @@ class ReplyRules(Settings):
         if name is not None and not is_encoding(name):
             raise ValueError(f"{name!r} is not an encoding of text, such as utf-8 or iso-8859-1")
         return name
-
-    @field_validator("crs")
-    @classmethod
-    def _known_system(cls, crs: str | None) -> str | None:
-        if crs is not None:
-            Projection(crs)
-        return crs
 
     @field_validator("format")
     @classmethod

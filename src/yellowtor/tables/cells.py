@@ -45,7 +45,7 @@ def number_texts(cells: Sequence[float | None], nothing: str = "") -> list[str]:
     """repr() of many numbers, five times as fast: a JSON writer does it, where it writes the same."""
     import orjson
 
-    joined = orjson.dumps(cells)[1:-1].decode()
+    joined = orjson.dumps(list(cells))[1:-1].decode()
     texts = joined.split(",") if joined else []
     if "e" in joined or "0.0000" in joined or ("n" in joined and texts.count("null") > cells.count(None)):
         return [nothing if cell is None else repr(cell) for cell in cells]
@@ -66,11 +66,12 @@ def safe_text(cell: object) -> str:
 
 def safe_texts(cells: Sequence[object]) -> list[str]:
     """As safe_text(), for many cells."""
+    cells = list(cells)
     kinds = set(map(type, cells))
     if kinds <= {float, type(None)}:
         return number_texts(cells)  # type: ignore[arg-type]
     if kinds == {str} and FORMULA.isdisjoint([cell[:1] for cell in cells]):  # type: ignore[index]
-        return list(cells)  # type: ignore[arg-type]
+        return cells  # type: ignore[return-value]
     return list(map(safe_text, cells))
 
 

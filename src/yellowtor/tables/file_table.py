@@ -42,6 +42,7 @@ class FileTable(ABC):
     header: list[str]
     exact_keys = False  # blanks around a key mean nothing in a file
     is_chosen_from = False  # not every row is a record
+    writes_in_order = True  # rows are answered as they are read
 
     def __init__(self, path: Path, backup: Path | None = None, name: str = "") -> None:
         self.path = path

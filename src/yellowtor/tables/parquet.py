@@ -6,18 +6,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yellowtor.answers.answer_columns import NUMBERS
-from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Row
+from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Repeated, Row
 from yellowtor.errors import BadSource
 from yellowtor.files import check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, Texts, as_column, ignore_written
 from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
+from yellowtor.tables.repeated_arrays import RepeatedArrays
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-BATCH = 5_000
+BATCH = 10_000
 VERSIONS = {"1.0", "2.4", "2.6"}
 ENCODINGS = {"DELTA_BINARY_PACKED", "DELTA_LENGTH_BYTE_ARRAY", "DELTA_BYTE_ARRAY", "BYTE_STREAM_SPLIT"}
 
@@ -29,14 +30,13 @@ class ParquetTable(FileTable):
 
     def __init__(self, path: Path, backup: Path | None, answers: dict[str, str]) -> None:
         super().__init__(path, backup)
-        try:
-            import pyarrow as pa
-            import pyarrow.parquet as pq
-        except ImportError as error:
-            raise BadSource(f"{path} needs pyarrow: pip install 'yellowtor[parquet]'. Nothing was sent.") from error
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
         self._pa = pa
         self._pq = pq
         self._answers = answers
+        self._made: dict[str, RepeatedArrays] = {}
         self._open()
 
     def _open(self) -> None:
@@ -113,21 +113,30 @@ class ParquetTable(FileTable):
         self, group: "pa.Table", columns: Sequence[str], answering: Answering, schema: "pa.Schema"
     ) -> "pa.Table":
         """A row group with its new cells."""
-        new: list[list[Any]] = [[] for _ in columns]
+        new: dict[str, list[Any]] = {name: [] for name in columns}
         for batch in group.to_batches(BATCH):
-            for column, cells in zip(new, answering(_rows(batch)), strict=True):
-                column.extend(cells)
+            for name, cells in zip(columns, answering(_rows(batch)), strict=True):
+                before = batch.column(name) if name in batch.schema.names else None
+                new[name].append(self._array(name, before, cells, schema.field(name).type))
         arrays = dict(zip(group.column_names, group.columns, strict=True))
-        for name, cells in zip(columns, new, strict=True):
-            before = arrays[name].to_pylist() if name in arrays else [None] * group.num_rows
-            arrays[name] = self._array(before, cells, schema.field(name).type)
+        arrays |= {name: self._pa.chunked_array(chunks, schema.field(name).type) for name, chunks in new.items()}
         return self._pa.table([arrays[name] for name in schema.names], schema=schema)
 
-    def _array(self, before: Sequence[Any], cells: NewCells, kind: Any) -> Any:
-        merged = [old if cell is LEAVE else cell for old, cell in zip(before, cells, strict=True)]
+    def _array(self, name: str, before: Any, cells: NewCells, kind: Any) -> Any:
+        """New cells as the file has them; before are those that are there."""
+        if isinstance(cells, Repeated):
+            made = self._made.setdefault(name, RepeatedArrays(lambda values: self._converted(values, kind)))
+            if (array := made.of(cells)) is not None:
+                return array
+        if LEAVE in cells:
+            there = before.to_pylist() if before is not None else [None] * len(cells)
+            cells = [old if cell is LEAVE else cell for old, cell in zip(there, cells, strict=True)]
+        return self._converted(cells, kind)
+
+    def _converted(self, cells: NewCells, kind: Any) -> Any:
         if not self._pa.types.is_floating(kind):
-            merged = [None if cell is None else str(cell) for cell in merged]
-        return self._pa.array(merged, kind)
+            cells = [None if cell is None else str(cell) for cell in cells]
+        return self._pa.array(list(cells), kind)
 
     def _written_schema(self, columns: Sequence[str]) -> "pa.Schema":
         """The schema with the columns that are new, or have no type yet, made."""

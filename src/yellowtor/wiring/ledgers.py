@@ -18,10 +18,9 @@ from yellowtor.contracts.position import Area
 from yellowtor.errors import BadJob
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.ports import Book
-from yellowtor.services.http import HttpService
 from yellowtor.settings import read_settings
 from yellowtor.wiring.process import CLOCK, PROCESS
-from yellowtor.wiring.services import load_services
+from yellowtor.wiring.services import AnyService, load_services
 from yellowtor.wiring.tables import database_password
 
 if TYPE_CHECKING:
@@ -89,7 +88,7 @@ def this_worker() -> "Worker":
     return Worker(who, platform.node(), os.getpid(), this_machine())
 
 
-def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
+def terms(service: AnyService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
     """What the ledger keeps of a service; with the job's own caps, in the service's time zone."""
     from yellowtor.ledger.accounts.service_account import AccountTerms
 
@@ -111,7 +110,7 @@ def terms(service: HttpService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
 
 
 @contextmanager
-def service_book(service: HttpService, path: Path, ledger: "Path | Server | None", again: "Again") -> Iterator[Book]:
+def service_book(service: AnyService, path: Path, ledger: "Path | Server | None", again: "Again") -> Iterator[Book]:
     """The ledger for requests that belong to no job."""
     from yellowtor.ledger.jobs.run_book import BookOptions, open_book
 
@@ -210,7 +209,7 @@ def fixed_parts(job: Path | None) -> dict[str, str]:
 
 
 @contextmanager
-def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[HttpService, Sequence[Window]]], "SqlUsageBook"]]:
+def job_usage(path: Path) -> Iterator[tuple[Sequence[tuple[AnyService, Sequence[Window]]], "SqlUsageBook"]]:
     """A job's services (no key is needed) with what is counted of them, and the ledger to look at.
 
     Raises BadJob, LedgerTrouble.

@@ -18,7 +18,7 @@ from yellowtor.run.jobs.marker_formats import FORMATS
 from yellowtor.run.jobs.marker_settings import Markers, PictureSettings
 from yellowtor.run.phases.marking import MarkerParts
 from yellowtor.run.ports import MarkerFile, MarkerFiles, Watcher
-from yellowtor.services.http import HttpService
+from yellowtor.wiring.services import AnyService
 
 ICON_TYPES = {
     ".png": "image/png",
@@ -204,6 +204,6 @@ class GuardedFile:
             self.failed = self.failed or fault
 
 
-def credit_of(services: Sequence[HttpService]) -> str:
+def credit_of(services: Sequence[AnyService]) -> str:
     """The credits that services require, each once."""
     return "; ".join(dict.fromkeys(service.attribution for service in services if service.attribution))

@@ -9,8 +9,8 @@ from yellowtor.errors import BadJob
 from yellowtor.files import check_regular, real_path
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
-from yellowtor.services.description import Description
-from yellowtor.settings import read_settings
+from yellowtor.services.reference_settings import ReferenceDescription
+from yellowtor.wiring.services import read_description
 
 BESIDE_LEDGER = ("-wal", "-shm", "-journal")  # what SQLite keeps beside a database
 
@@ -85,7 +85,11 @@ def _under_markers(job: Job) -> Iterator[tuple[str, Path]]:
 def _of_service(path: Path) -> Iterator[JobFile]:
     yield JobFile("a service description", path)
     yield JobFile("the file with variables", path.absolute().parent / ".env")
-    description = read_settings(path, Description, "service description")
+    description = read_description(path)
+    if isinstance(description, ReferenceDescription):
+        if description.reference.file is not None:
+            yield JobFile("the reference table", path.absolute().parent / description.reference.file)
+        return
     for name, variable in description.variables.items():
         if variable.file is not None:
             yield JobFile(f"the file of the variable {name}", path.absolute().parent / variable.file)

@@ -14,14 +14,14 @@ from yellowtor.contracts.table import LEAVE, InTransactions, Table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.parts import Parts
-from yellowtor.services.http import HttpService
+from yellowtor.run.ports import Watcher
 from yellowtor.settings import read_settings
 from yellowtor.wiring.calibrations import calibrations_of
 from yellowtor.wiring.ledgers import ledger_clock, ledger_of, terms, this_worker
 from yellowtor.wiring.markers import check_markers, credit_of, marker_files
 from yellowtor.wiring.outputs import check_outputs, source_file
 from yellowtor.wiring.process import PROCESS
-from yellowtor.wiring.services import check_currency, check_extra, load_services
+from yellowtor.wiring.services import AnyService, check_currency, check_extra, load_services
 from yellowtor.wiring.tables import copy_table, free_name, open_table
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ class Files(NamedTuple):
     written: Sequence[Path]
 
 
-def preview_parts(path: Path) -> tuple[Job, Table, Sequence[HttpService], Sequence[str]]:
+def preview_parts(path: Path) -> tuple[Job, Table, Sequence[AnyService], Sequence[str]]:
     """What a look at a job's records needs: no ledger, and no key of the service."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
@@ -58,7 +58,7 @@ class PartsOptions:
     """How a run uses its parts.
 
     again_failed: what failed is asked again. spend_at_most is what the run may cost, in millionths. along: it may share
-    the job with another run. A run that sends nothing needs no keys.
+    the job with another run. A run that sends nothing needs no keys. watch shows how a reference table is indexed.
     """
 
     again_failed: bool = False
@@ -66,6 +66,7 @@ class PartsOptions:
     along: bool = False
     sends: bool = True
     ambient: Ambient = PROCESS
+    watch: Watcher | None = None
 
 
 @contextmanager
@@ -73,7 +74,9 @@ def job_parts(path: Path, options: PartsOptions) -> Iterator[tuple[Parts, Sequen
     """Everything that a run of this job needs, open; and remarks. Raises YellowtorError before anything is sent."""
     job = read_settings(path, Job, "job")
     folder = path.absolute().parent
-    services, remarks = load_services(job, folder, unset_is_shown=not options.sends, ambient=options.ambient)
+    services, remarks = load_services(
+        job, folder, unset_is_shown=not options.sends, ambient=options.ambient, watch=options.watch
+    )
     Thread(target=import_module, args=["yellowtor.ledger.jobs.run_book"]).start()  # while the source is read
     table, source, to = open_table(job, folder, options.ambient)
     with ExitStack() as stack:
@@ -95,7 +98,7 @@ def _ending(source: Path | None) -> str:
 def open_parts(
     job: Job,
     place: JobLocation,
-    services: Sequence[HttpService],
+    services: Sequence[AnyService],
     table: Table,
     files: Files,
     options: PartsOptions = PartsOptions(),

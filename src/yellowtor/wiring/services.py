@@ -8,22 +8,48 @@ from yellowtor.contracts.ambient import Ambient
 from yellowtor.errors import BadJob
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.plan import currency_of
+from yellowtor.run.ports import Watcher
 from yellowtor.services.description import Description
 from yellowtor.services.http import NONE, HttpService
+from yellowtor.services.reference_service import ReferenceService
+from yellowtor.services.reference_settings import ReferenceDescription
 from yellowtor.services.request_maker import Wishes
 from yellowtor.services.variables import find_values
-from yellowtor.settings import read_settings
+from yellowtor.settings import read_settings, read_toml
 from yellowtor.wiring.process import CLOCK, PROCESS
+from yellowtor.wiring.references import ensure_index, reference_place
+
+AnyService = HttpService | ReferenceService
+AnyDescription = Description | ReferenceDescription
+WHAT = "service description"
+
+
+def read_description(path: Path) -> AnyDescription:
+    """The description of a service, or of a reference table. Raises BadJob."""
+    if "reference" in read_toml(path, WHAT):
+        return read_settings(path, ReferenceDescription, WHAT)
+    return read_settings(path, Description, WHAT)
 
 
 def load_service(
-    path: Path, wishes: Wishes = NONE, *, unset_is_shown: bool = False, ambient: Ambient = PROCESS
-) -> tuple[HttpService, Sequence[str]]:
+    path: Path,
+    wishes: Wishes = NONE,
+    *,
+    unset_is_shown: bool = False,
+    ambient: Ambient = PROCESS,
+    watch: Watcher | None = None,
+) -> tuple[AnyService, Sequence[str]]:
     """The service of a description with the values of its variables, and remarks about them.
 
-    unset_is_shown: nothing will be sent, so the name replaces a missing value.
+    unset_is_shown: nothing will be asked, so the name replaces a missing value, and the index of a reference table is
+    not built. watch shows how it is built.
     """
-    description = read_settings(path, Description, "service description")
+    description = read_description(path)
+    if isinstance(description, ReferenceDescription):
+        place = reference_place(description, path)
+        if not unset_is_shown:
+            ensure_index(place, watch, ambient)
+        return ReferenceService(description, wishes, place.index, place.version, place.shown_as), ()
     folder = path.absolute().parent
     find = partial(find_values, description.variables, ambient, folder, unset_is_shown=unset_is_shown)
     values = find()
@@ -36,11 +62,11 @@ def wishes_of(job: Job) -> Wishes:
 
 
 def load_services(
-    job: Job, folder: Path, *, unset_is_shown: bool = False, ambient: Ambient = PROCESS
-) -> tuple[Sequence[HttpService], Sequence[str]]:
+    job: Job, folder: Path, *, unset_is_shown: bool = False, ambient: Ambient = PROCESS, watch: Watcher | None = None
+) -> tuple[Sequence[AnyService], Sequence[str]]:
     """The services of a job, in the order in which they are asked; and remarks about their variables."""
     loaded = [
-        load_service(folder / path, wishes_of(job), unset_is_shown=unset_is_shown, ambient=ambient)
+        load_service(folder / path, wishes_of(job), unset_is_shown=unset_is_shown, ambient=ambient, watch=watch)
         for path in job.ask.all()
     ]
     services = [service for service, _ in loaded]
@@ -54,7 +80,7 @@ def check_names(names: Sequence[str]) -> None:
         raise BadJob(f"Two of the job's services have the name {twice[0]!r} (service.name). Nothing was sent.")
 
 
-def check_extra(job: Job, services: Sequence[HttpService]) -> None:
+def check_extra(job: Job, services: Sequence[AnyService]) -> None:
     """Raise BadJob where the job wants a field that no description adds."""
     added = list(dict.fromkeys(name for service in services for name in service.extra))
     if stray := [name for name in job.write.columns.extra if name not in added]:
@@ -65,7 +91,7 @@ def check_extra(job: Job, services: Sequence[HttpService]) -> None:
         )
 
 
-def check_currency(services: Sequence[HttpService]) -> None:
+def check_currency(services: Sequence[AnyService]) -> None:
     """Raise BadJob where a limit of money would mean nothing, or two things."""
     currencies = {currency for service in services if (currency := currency_of(service, CLOCK.now()))}
     if len(currencies) != 1:

@@ -13,6 +13,7 @@ _ORDINAL = re.compile(r"(\d+)(?:st|nd|rd|th|er|ere|re|eme|e|a|o|ª|º)")
 _DOTTED = re.compile(r"\b(?:[a-z]\.){2,}")
 _CONTRACTED = re.compile(r"(?<=\b[a-z])\.(?=[a-z]{2,3}\b)")  # v.le, c.so
 LEAST = 5  # letters of a kind of street in which a typing error is looked for
+LEAST_ATTACHED = 6  # letters of a kind at the end of a compound, likewise
 LONGEST = 300  # characters of a part that are compared
 
 
@@ -128,11 +129,33 @@ def _names(words: list[str]) -> list[str]:
 @lru_cache(maxsize=50_000)
 def _split_attached(text: str) -> tuple[str, ...]:
     """A compound as its name and its kind of street: kelpstrasse."""
-    if len(text) < 6 or text in vocabulary().kinds or not text.endswith(vocabulary().endings):
+    if len(text) < 6 or text in vocabulary().kinds:
         return (text,)
+    if not text.endswith(vocabulary().endings):
+        return _split_misspelled(text)
     for ending, kind in vocabulary().attached.items():
         if text.endswith(ending) and len(text) >= len(ending) + 3:
             return text[: -len(ending)], kind
+    return (text,)
+
+
+def is_nearly_attached(text: str) -> bool:
+    """Whether this may be a kind of street at the end of a compound, with an error in it.
+
+    >>> is_nearly_attached("wge"), is_nearly_attached("by")
+    (True, False)
+    """
+    return any(OSA.distance(text, one, score_cutoff=1) <= 1 for one in vocabulary().attached if len(one) > 2)
+
+
+def _split_misspelled(text: str) -> tuple[str, ...]:
+    """A compound whose kind of street has a typing error: kelpstrase. Only long kinds are certain enough."""
+    for ending, kind in vocabulary().attached.items():
+        if len(ending) < LEAST_ATTACHED:
+            break  # they are sorted by length
+        for size in (len(ending), len(ending) - 1, len(ending) + 1):
+            if len(text) >= size + 3 and OSA.distance(text[-size:], ending, score_cutoff=1) <= 1:
+                return text[:-size], kind
     return (text,)
 
 

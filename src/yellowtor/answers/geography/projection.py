@@ -2,6 +2,13 @@
 
 import struct
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Degrees = NDArray[np.float64]
 
 Point = tuple[float, float]  # latitude and longitude, degrees, WGS 84
 
@@ -39,6 +46,22 @@ class Projection:
         """Latitude and longitude of a northing and an easting; not finite where the system does not reach."""
         lon, lat = self._transformer.transform(east, north, direction="INVERSE")
         return lat, lon
+
+    def all_degrees(self, norths: "NDArray[np.float64]", easts: "NDArray[np.float64]") -> "tuple[Degrees, Degrees]":
+        """Latitudes and longitudes of many points; infinite where the system does not reach."""
+        lon, lat = self._transformer.transform(easts, norths, direction="INVERSE")
+        return lat, lon
+
+    def area_in_degrees(self, area: str) -> str:
+        """An area (well-known binary in hexadecimal) of this system in degrees, longitude first."""
+        import shapely
+
+        def turned(corners: "NDArray[np.float64]") -> "NDArray[np.float64]":
+            lat, lon = self.all_degrees(corners[:, 1], corners[:, 0])
+            corners[:, 0], corners[:, 1] = lon, lat
+            return corners
+
+        return shapely.to_wkb(shapely.transform(shapely.from_wkb(area), turned), hex=True)
 
 
 def ewkb(lat: float, lon: float) -> str:

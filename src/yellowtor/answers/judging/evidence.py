@@ -5,10 +5,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from yellowtor.addresses.alignment import Alignment, align
+from yellowtor.addresses.alignment import Alignment
 from yellowtor.addresses.exact import exact
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.parsing.words import words_of
+from yellowtor.addresses.readings import best_reading
 from yellowtor.addresses.similarity import AGREES
 from yellowtor.answers.geography.levels import Level, Method
 from yellowtor.answers.judging.thresholds import Thresholds
@@ -132,7 +132,7 @@ def evidence_alone(asked: Address, candidate: Candidate, area: Area | None) -> E
         candidate.level,
         candidate.method,
         candidate.reach_m,
-        exact(asked, answered) or align(parse(asked), answered),
+        exact(asked, answered) or best_reading(asked, answered)[1],
         inside=area.holds(candidate.position) if area else None,
         score=candidate.score,
         partial=candidate.partial,

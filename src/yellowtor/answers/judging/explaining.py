@@ -6,7 +6,6 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import NamedTuple
 
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.side_by_side import AlignedPart, side_by_side
 from yellowtor.answers.judging.causes import CAUSES, FAR, OF_FEATURE, ONE_POINT
 from yellowtor.answers.judging.confidence import CERTAIN, estimate, fit, model, value_of
@@ -69,7 +68,7 @@ def explain(
     heavy = {one.cause for one in weighed}
     return Explanation(
         [Offered(one, estimate(its, thresholds).value) for one, its in zip(candidates, alone, strict=True)],
-        side_by_side(parse(asked), said(best)),
+        side_by_side(asked, said(best)),
         weighed,
         [one.reason for one in found if one.reason and OF_FEATURE[one.name] not in heavy],
         judgement,

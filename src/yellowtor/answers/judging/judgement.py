@@ -15,7 +15,7 @@ from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome, Reason
 
 CONTRADICTS = 0.5  # a part that agrees less is another one
-RULES = "aligned-3"  # enters the judgement key: other rules judge kept replies anew
+RULES = "aligned-4"  # enters the judgement key: other rules judge kept replies anew
 
 
 def judgement_key(thresholds: Thresholds, reading_key: str) -> str:

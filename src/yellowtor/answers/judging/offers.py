@@ -4,7 +4,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from yellowtor.addresses.canonical import canonical
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.side_by_side import AlignedPart, side_by_side
 from yellowtor.answers.judging.confidence import estimate
 from yellowtor.answers.judging.evidence import evidence_alone, said
@@ -76,7 +75,7 @@ def _weighed(
 def _offer(
     letter: str, service: str, asked: Address, candidate: Candidate, confidence: float, first: Position
 ) -> Offer:
-    answered = side_by_side(parse(asked), said(candidate))
+    answered = side_by_side(asked, said(candidate))
     text = matched(candidate)
     fine = [part.answered for part in answered if part.agreement in AGREE]  # or the question says nothing of it
     return Offer(

@@ -9,10 +9,10 @@ from sqlalchemy import and_, func, or_, select
 from yellowtor.answers.ledger_rows import WorkState
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.subject import Subject, read_subject
 from yellowtor.ledger.storage.schema import address, answer, work
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import read_position, read_subject
+from yellowtor.ledger.storage.stored_text import read_position
 
 PAGED = {"yield_per": 5_000}
 NOTE = "UPDATE answer SET streets = ?, away_m = ?, judged_by = NULL WHERE job_id = ? AND address_id = ?"

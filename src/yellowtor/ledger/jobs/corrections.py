@@ -10,9 +10,8 @@ from sqlalchemy import Connection, and_, delete, insert, or_, select, update
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.decisions import Correction
 from yellowtor.answers.ledger_rows import WorkState
-from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.subject import Subject, read_subject, subject_text
 from yellowtor.ledger.storage.schema import address, correction, job, last_scan, work
-from yellowtor.ledger.storage.stored_text import read_subject, subject_text
 
 AT_ONCE = 500  # keys in a condition
 STATES = [state.value for state in WorkState]  # named, for the index

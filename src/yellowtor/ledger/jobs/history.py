@@ -11,10 +11,11 @@ from yellowtor.answers.history import PastPosition
 from yellowtor.answers.ledger_rows import Judged, WorkState
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import read_subject
 from yellowtor.ledger.jobs.judged_rows import OF_STATE, OUTCOMES
 from yellowtor.ledger.storage.schema import address, answer, past_answer, past_pin, past_work, pin, reply, run, work
 from yellowtor.ledger.storage.store import Store, TextsOf
-from yellowtor.ledger.storage.stored_text import read_position, read_subject
+from yellowtor.ledger.storage.stored_text import read_position
 
 if TYPE_CHECKING:
     pass

@@ -2,19 +2,16 @@
 
 import zlib
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 from typing import Any
 
-from yellowtor.answers.ledger_rows import (
-    Judged,
-    KeptReply,
-    ReadAs,
-    Reader,
-    WorkState,
-    Written,
-)
+from yellowtor.answers.ledger_rows import Judged, KeptReply, ReadAs, WorkState, Written
+from yellowtor.answers.record_answers import Reader
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import read_subject
+from yellowtor.ledger.storage.schema import reply
 from yellowtor.ledger.storage.stored_text import (
     candidates_text,
     mapping_text,
@@ -24,7 +21,6 @@ from yellowtor.ledger.storage.stored_text import (
     read_position,
     read_positions,
     read_reasons,
-    read_subject,
     reasons_text,
 )
 
@@ -45,6 +41,19 @@ READERS: Mapping[str, Reader] = {
     "parts": lambda texts: [read_mapping(text) for text in texts],
     "reasons": lambda texts: [read_reasons(text or "[]") for text in texts],
 }
+OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
+
+
+@lru_cache(maxsize=50_000)  # many records have the same position
+def _position_again(text: str | None) -> Position | None:
+    return read_position(text)
+
+
+def _positions_again(texts: Sequence[Any]) -> list[Position | None]:
+    return list(map(_position_again, texts))
+
+
+POOLED_READERS: Mapping[str, Reader] = dict.fromkeys(("written", "moved_from"), _positions_again)
 
 
 def position_of(lat: float | str, lon: float | None = None) -> Position:

@@ -1,50 +1,37 @@
 """What the ledger knows of judgements: which are out of date, how each record stands, how many of each."""
 
-import json
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from itertools import groupby
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import ColumnElement, FromClause, Select, Subquery, and_, bindparam, case, func, select, update
+from sqlalchemy import Select, Subquery, and_, bindparam, case, func, select, update
 
-from yellowtor.answers.decisions import Pin
-from yellowtor.answers.ledger_rows import (
-    NO_PARTS,
-    Answer,
-    Answers,
-    Judged,
-    ReadAs,
-    Unjudged,
-    WorkState,
-    Written,
-)
+from yellowtor.answers.ledger_rows import Judged, ReadAs, Unjudged, WorkState, Written
+from yellowtor.answers.record_answers import Answer, Answers
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import read_subject
 from yellowtor.ledger.jobs.comparing import SqlComparisonBook
 from yellowtor.ledger.jobs.history import keep_past_answers
 from yellowtor.ledger.jobs.judged_rows import (
-    READERS,
     found_row,
     judged_row,
     kept_reply,
     position_of,
     written_row,
 )
+from yellowtor.ledger.jobs.standing import SqlStanding
 from yellowtor.ledger.storage.instants import stamp
-from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, pin, question, reply, work
-from yellowtor.ledger.storage.store import Store, TextsOf
-from yellowtor.ledger.storage.stored_text import (
-    read_candidates,
-    read_subject,
-)
+from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, question, reply, work
+from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.stored_text import read_candidates
 
 PAGE = 1_000
 KEPT_PAGE = 5_000
-TEXTS = {"moved_from", "basis", "key", "level", "matched", "parts", "raw_hash", "reasons"}
 JUDGED = ("job_id", "judged_by", "since", "address_id", *Judged._fields[1:])
 OTHER = " OR ".join(f"answer.{name} IS DISTINCT FROM excluded.{name}" for name in ("outcome", "lat", "lon"))
 SINCE = f"since = CASE WHEN {OTHER} THEN excluded.since ELSE answer.since END"
@@ -66,7 +53,6 @@ PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLIC
 TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
     SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
 IS_ASKED = work.c.state == WorkState.ASK.value
-OF_REPLY = {"service": reply.c.service, "asked_at": reply.c.received_at}
 
 
 class SqlJudgeBook:
@@ -79,7 +65,7 @@ class SqlJudgeBook:
         self.comparison = SqlComparisonBook(store, job_id)
         self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
-        self._known_pins: dict[int, Pin] | None = None
+        self._standing = SqlStanding(store, job_id)
 
     def unjudged(self, judgement_key: str, readings: Mapping[str, str]) -> Iterator[list[Unjudged]]:
         """Pages of the addresses whose replies have not been judged so, in the order in which they were first met.
@@ -205,51 +191,11 @@ class SqlJudgeBook:
 
     def answers(self, keys: Sequence[str], wanted: AbstractSet[str]) -> dict[str, Answer]:
         """How these records stand now, by key; of texts, only the wanted ones. Not asked yet is waiting."""
-        among = work.c.key.op("IN")(TextsOf(json.dumps(keys)))
-        return {found.key: found for found in self._answers(wanted | {"key"}, lambda query: query.where(among))}
+        return self._standing.answers(keys, wanted)
 
     def answers_in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
         """The current answers for scanned records in the order of the scan, from an index on (from 0)."""
-        among = and_(work.c.place > first, work.c.place <= first + count)
-        return self._answers(wanted, lambda query: query.where(among).order_by(work.c.place))
-
-    def _answers(self, wanted: AbstractSet[str], among: Callable[[Select[Any]], Select[Any]]) -> Answers:
-        """How some records of the job stand; what is not wanted is not fetched, for every value takes its time."""
-        columns, source = self._standing(wanted)
-        query = among(select(*columns.values()).select_from(source).where(work.c.job_id == self._job))
-        cursor = self._store.connection.execute(query).cursor  # the driver's own rows: nothing in them
-        rows = cursor.fetchall() if cursor else []  # needs converting
-        found = Answers(dict(zip(columns, zip(*rows, strict=True), strict=True)) if rows else {}, len(rows), READERS)
-        if Outcome.KEPT in found.column("outcome") or any(pin is not None for pin in found.column("pin")):
-            return Answers.of([self._settled(item) for item in found])
-        return found
-
-    def _settled(self, item: Answer) -> Answer:
-        """The answer with the position of a pin, or of a record that keeps its own."""
-        if item.pin is not None:
-            pinned = self._pins()[item.pin]
-            fits = pinned.lat is not None
-            return item._replace(
-                outcome=Outcome.PLACED if fits else Outcome.UNPLACED,
-                lat=pinned.lat,
-                lon=pinned.lon,
-                confidence=1.0 if fits else None,
-                basis="pinned" if fits else "",
-                level=pinned.level,
-                matched=pinned.matched,
-                parts=NO_PARTS,
-                reasons=(pinned.said,),
-                service=pinned.service or item.service,
-            )
-        if item.outcome is Outcome.KEPT and item.held:
-            return item._replace(lat=item.held.lat, lon=item.held.lon)
-        return item
-
-    def _pins(self) -> dict[int, Pin]:
-        if self._known_pins is None:
-            query = select(pin.c.id, *(pin.c[name] for name in Pin._fields))
-            self._known_pins = {row[0]: Pin._make(row[1:]) for row in self._store.connection.execute(query)}
-        return self._known_pins
+        return self._standing.in_order(first, count, wanted)
 
     def note_written(self, rows: Sequence[Written]) -> None:
         """Note positions that are new in the target; keep_written() stores them when the target is complete."""
@@ -303,35 +249,3 @@ class SqlJudgeBook:
         while rows := self._store.connection.execute(query.where(work.c.place > last)).all():
             last = rows[-1][0]
             yield [(key, position_of(held)) for _, key, held in rows]
-
-    def _standing(self, wanted: AbstractSet[str]) -> tuple[dict[str, ColumnElement[Any]], FromClause]:
-        """The columns of an Answer, long texts only if they are wanted, and the tables that they come from."""
-        columns: dict[str, ColumnElement[Any]] = {
-            name: table.c[name]
-            for table in (answer, work)
-            for name in Answer._fields
-            if name in table.c and (name in wanted or name not in TEXTS)
-        }
-        columns |= {
-            name: select(value).where(reply.c.id == answer.c.reply_id).scalar_subquery()
-            for name, value in OF_REPLY.items()
-            if name in wanted
-        }
-        columns["outcome"] = case(
-            (IS_ASKED, func.coalesce(answer.c.outcome, Outcome.WAITING.value)),
-            else_=work.c.state,
-        )
-        columns["pin"] = work.c.pin_id
-        if "reasons" in wanted:
-            why = select(func.max(question.c.left_open)).where(question.c.address_id == work.c.address_id)
-            open_ = and_(IS_ASKED, answer.c.reasons.is_(None))
-            columns["reasons"] = case(
-                (open_, func.coalesce(why.scalar_subquery(), work.c.reasons)),
-                else_=func.coalesce(answer.c.reasons, work.c.reasons),
-            )
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == work.c.address_id, IS_ASKED)
-        source = work.outerjoin(answer, judged)
-        if "address" in wanted:
-            columns["address"] = address.c.parts
-            source = source.join(address, address.c.id == work.c.address_id)
-        return columns, source

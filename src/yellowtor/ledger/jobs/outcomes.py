@@ -2,16 +2,17 @@
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 from sqlalchemy import Subquery, and_, func, select
 
 from yellowtor.answers.ledger_rows import CauseCount, WorkState
 from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.subject import Subject, read_subject
 from yellowtor.ledger.jobs.judged_rows import OF_STATE, OUTCOMES
 from yellowtor.ledger.jobs.states import count_states
 from yellowtor.ledger.storage.schema import address, answer, reply, work
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import read_subject
 
 IS_ASKED = work.c.state == WorkState.ASK.value
 
@@ -49,28 +50,26 @@ class SqlOutcomeBook:
         return {row[0]: int(row[1]) for row in self._store.connection.execute(query.group_by(reply.c.service))}
 
     def causes(self) -> Sequence[CauseCount]:
-        """The causes of doubt, the one with the most records first, each with the first record that has it."""
-        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
+        """The causes of doubt, the one with the most records first, each with the first record of an address."""
+        asked = self._asked()
         judged = and_(
             answer.c.job_id == self._job,
-            answer.c.address_id == work.c.address_id,
+            answer.c.address_id == asked.c.address_id,
             answer.c.outcome == Outcome.DOUBTFUL.value,
         )
-        mine = (
-            select(answer.c.cause, func.count().label("records"), func.min(work.c.place).label("place"))
-            .select_from(work.join(answer, judged))
-            .where(asks)
-            .group_by(answer.c.cause)
-            .subquery()
-        )
-        there = and_(work.c.job_id == self._job, work.c.place == mine.c.place, work.c.state == WorkState.ASK.value)
-        query = (
-            select(mine.c.cause, mine.c.records, work.c.key, address.c.parts)
-            .select_from(mine.join(work, there).join(address, address.c.id == work.c.address_id))
-            .order_by(mine.c.records.desc(), mine.c.cause)
-        )
-        found = self._store.connection.execute(query)
-        return [CauseCount(cause, count, key, read_subject(parts)) for cause, count, key, parts in found]
+        records = func.sum(asked.c.records)
+        query = select(answer.c.cause, records, func.min(asked.c.address_id)).select_from(asked.join(answer, judged))
+        query = query.group_by(answer.c.cause).order_by(records.desc(), answer.c.cause)
+        found: Sequence[Any] = self._store.connection.execute(query).all()
+        return [CauseCount(cause, int(count), *self._first_record(number)) for cause, count, number in found]
+
+    def _first_record(self, number: int) -> tuple[str, Subject]:
+        """The key and the address of the first record with this address."""
+        mine = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None), work.c.address_id == number)
+        there = work.join(address, address.c.id == work.c.address_id)
+        query = select(work.c.key, address.c.parts).select_from(there).where(mine).order_by(work.c.place)
+        key, parts = self._store.connection.execute(query.limit(1)).one()
+        return key, read_subject(parts)
 
     def _asked(self) -> Subquery:
         """The addresses that are asked about, and how many records have each."""

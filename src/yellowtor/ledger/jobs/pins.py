@@ -7,7 +7,7 @@ from sqlalchemy import Connection, and_, func, insert, or_, select
 
 from yellowtor.addresses.keys import digest
 from yellowtor.answers.decisions import Correction, Pin
-from yellowtor.answers.ledger_rows import Answer
+from yellowtor.answers.record_answers import Answer
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.jobs.corrections import correct, corrections_of, uncorrect
 from yellowtor.ledger.jobs.history import end_pins

@@ -7,15 +7,16 @@ from typing import TYPE_CHECKING
 from sqlalchemy import and_, select
 
 from yellowtor.answers.decisions import Correction, PinnedSubject
-from yellowtor.answers.ledger_rows import Answer, RequestMade, WorkState
+from yellowtor.answers.ledger_rows import RequestMade, WorkState
+from yellowtor.answers.record_answers import Answer
 from yellowtor.answers.replies.reply import Reply
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import read_subject
 from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.storage.schema import address, answer, pin, request, work
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import read_subject
 
 if TYPE_CHECKING:
     pass

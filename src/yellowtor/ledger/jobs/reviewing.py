@@ -12,11 +12,12 @@ from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.review import ReviewGroup, ReviewRow
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
+from yellowtor.contracts.subject import read_subject
 from yellowtor.ledger.accounts.requests import kept_reply_to
 from yellowtor.ledger.jobs.judged_rows import OUTCOMES
 from yellowtor.ledger.storage.schema import address, answer, correction, pin, work
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import read_reasons, read_subject
+from yellowtor.ledger.storage.stored_text import read_reasons
 
 if TYPE_CHECKING:
     pass

@@ -17,6 +17,7 @@ from yellowtor.ledger.accounts.requests import Again, SqlRequestBook
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs import runs
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
+from yellowtor.ledger.jobs.open_questions import SqlQuestionBook
 from yellowtor.ledger.jobs.outcomes import SqlOutcomeBook
 from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.ledger.jobs.scanning import SqlScanBook
@@ -45,6 +46,7 @@ class RunBook:
     """
 
     scanning: SqlScanBook
+    questions: SqlQuestionBook
     requests: Mapping[str, SqlRequestBook]
     judging: SqlJudgeBook
     decisions: PinBook
@@ -109,6 +111,7 @@ def open_book(
             expired = expire(store, store.clock.now())
             yield RunBook(
                 SqlScanBook(store, job_id, run_id, askings),
+                SqlQuestionBook(store, job_id, askings),
                 {
                     terms.service: SqlRequestBook(store, accounts, run_id, terms, options.again, budget)
                     for terms in services

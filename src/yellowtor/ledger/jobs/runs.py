@@ -4,13 +4,12 @@ from datetime import datetime
 
 from sqlalchemy import ColumnElement, and_, insert, select, update
 
-from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.subject import Subject, read_subject
 from yellowtor.errors import Busy
 from yellowtor.ledger.accounts.in_flight import abandon, unended
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import address, question, request, run
 from yellowtor.ledger.storage.store import Running, Store, Worker
-from yellowtor.ledger.storage.stored_text import read_subject
 
 
 def going_on(store: Store, job_id: int) -> list[Running]:

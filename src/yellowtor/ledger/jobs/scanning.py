@@ -3,33 +3,26 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
-from functools import partial
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, or_, select, update
+from sqlalchemy import and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.addresses.keys import subject_key
-from yellowtor.answers.ledger_rows import Known, Question, Turn, Work, WorkState
-from yellowtor.answers.replies.reply_kind import Kind
-from yellowtor.contracts.outcome import Outcome
+from yellowtor.answers.ledger_rows import Known, NewRecords, Work, WorkState
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.jobs.history import keep_past_addresses
+from yellowtor.ledger.jobs.new_records import Forgotten, put_records, put_subjects
 from yellowtor.ledger.jobs.pins import take_up
 from yellowtor.ledger.jobs.states import count_states
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import (
-    address,
     answer,
-    candidates,
     job,
     last_scan,
-    open_question,
-    question,
-    reply,
     scanned,
     work,
 )
@@ -37,14 +30,11 @@ from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import (
     position_text,
     read_position,
-    read_subject,
     reasons_text,
-    subject_text,
 )
 
-PAGE = 1_000
+MANY = 5_000  # records that are worth to make an index afterwards
 IS_ASKED = work.c.state == WorkState.ASK.value
-FINAL = [kind.value for kind in Kind if kind.is_answer]
 # Of the records from a place on: their places; and of those that are asked about, whose address is as it was and whose
 # foreign coordinates are gone, that they are.
 GONE = f"""work.held IS NOT NULL AND work.state = '{WorkState.ASK.value}' AND work.raw_hash = s.raw_hash
@@ -61,12 +51,8 @@ AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
 CATCH_UP = """INSERT INTO scanned (place, key, raw_hash, held)
     SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ? ON CONFLICT DO NOTHING"""
 PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
-PUT_QUESTION = """INSERT INTO question (key, asking_id, address_id)
-    VALUES (?, ?, (SELECT id FROM address WHERE key = ?))
-    ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE question.asking_id IS NULL"""
-PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
-    VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM address WHERE key = ?))
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
     ON CONFLICT (job_id, key) DO UPDATE SET place = excluded.place, raw_hash = excluded.raw_hash,
     held = excluded.held, held_hash = excluded.held_hash, state = excluded.state, reasons = excluded.reasons,
     address_id = excluded.address_id, pin_id = NULL"""
@@ -81,7 +67,8 @@ class SqlScanBook:
         self._run = run_id
         self._askings = askings
         self._count = 0
-        self._collected: tuple[int, Turn, str] | None = None  # in which session the open questions were, and for whom
+        self._changes: int | None = None
+        self._many = False
         self._in_order = True  # so far the keys are those of the last scan, in its order
 
     def composed_by(self) -> str:
@@ -210,20 +197,48 @@ class SqlScanBook:
         """Keep what new and changed records have become."""
         if not rows:
             return
-        addresses = [(item.address_key, subject_text(item.subject)) for item in rows]
-        questions = [
-            (key, self._askings[service], item.address_key) for item in rows for service, key in item.questions.items()
-        ]
         with self._store.transaction() as connection:
-            self._store.run_many(PUT_ADDRESS, addresses)
-            self._store.run_many(PUT_QUESTION, questions)
-            known = {item.key: item.address_key for item in rows if item.was_known}
+            numbers = put_subjects(self._store, self._askings, [item.composed for item in rows])
+            known = {item.key: item.composed.address_key for item in rows if item.was_known}
             keep_past_addresses(connection, self._job, known, stamp(self._store.clock.now()))
-            self._store.run_many(PUT_WORK, [(self._job, *_work_row(item)) for item in rows])
+            work_rows = [(self._job, *_work_row(item), number) for item, number in zip(rows, numbers, strict=True)]
+            self._store.run_many(PUT_WORK, work_rows)
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
+
+    def expects_new(self) -> bool:
+        """Whether the last scan has no record behind those of this one: what comes next is new, or occurs twice."""
+        behind = select(work.c.id).where(work.c.job_id == self._job, work.c.place > self._count).limit(1)
+        return self._in_order and self._store.connection.execute(behind).first() is None
+
+    def put_new(self, records: NewRecords) -> bool:
+        """Note records and keep what they have become.
+
+        False if a record or its address is not as the caller believes: then nothing is kept, and note() has to tell.
+        """
+        if not self._many and len(records.keys) >= MANY:
+            self._many = True
+            self._store.before_many_records()
+        try:
+            with self._store.transaction():
+                others_wrote = self._others_wrote()
+                put_records(self._store, self._job, self._askings, self._count, records, others_wrote=others_wrote)
+        except (IntegrityError, Forgotten):
+            for cells in records.cells:
+                cells.stored = None
+            return False
+        self._count += len(records.keys)
+        return True
+
+    def _others_wrote(self) -> bool:
+        """Whether somebody else has written since this was called last; in a transaction."""
+        before = self._changes
+        self._changes = self._store.changes()
+        return before != self._changes
 
     def close(self) -> int:
         """Mark the records that are no longer in the source; their number."""
+        if self._many:
+            self._store.after_many_records()
         here = and_(work.c.job_id == self._job, work.c.state != WorkState.VANISHED.value)
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
@@ -251,79 +266,6 @@ class SqlScanBook:
         """The number of scanned records in each state."""
         return count_states(self._store, self._job)
 
-    def open_questions(self, turn: Turn, *, failed_before: str = "") -> tuple[int, int]:
-        """Collect the questions that are open to a service, in the job's order; how many are, and how many are not.
-
-        Those are, too, to which a reply came before an instant (ISO 8601, UTC) that is none by today's reading rules.
-
-        First which are open, from indexes alone; then, for those only, who asks and in which order.
-        """
-        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
-        mine = select(work.c.address_id).distinct().where(asks).subquery()
-        opened = self._opened(mine, turn, failed_before=failed_before)
-        who = (
-            select(func.min(work.c.place), question.c.key, address.c.parts, func.count())
-            .select_from(
-                question.join(work, work.c.address_id == question.c.address_id).join(
-                    address, address.c.id == question.c.address_id
-                )
-            )
-            .where(asks, question.c.id.in_(opened))
-            .group_by(question.c.id, address.c.id)
-        )
-        self._collected = (self._store.session, turn, failed_before)
-        with self._store.transaction() as connection:
-            connection.execute(open_question.delete())
-            connection.execute(insert(open_question).from_select(["n", "question_key", "address", "records"], who))
-            count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()
-            return count, connection.execute(select(func.count()).select_from(mine)).scalar_one() - count
-
-    def _opened(self, mine: Subquery, turn: Turn, *, failed_before: str) -> Select[Any]:
-        """The numbers of the questions about these addresses that are open to a service."""
-        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id == self._askings[turn.service])
-        source = mine.join(question, asked).outerjoin(reply, reply.c.question_key == question.c.key)
-        unanswered: ColumnElement[bool] = reply.c.id.is_(None)
-        old = reply.c.received_at < failed_before
-        if failed_before:
-            read = and_(candidates.c.reply_id == reply.c.id, candidates.c.reading_key == turn.reading)
-            source = source.outerjoin(candidates, read)
-            unanswered |= and_(func.coalesce(func.nullif(candidates.c.kind, ""), reply.c.kind).not_in(FINAL), old)
-        wanted = [unanswered]
-        if turn.judged_by:
-            judged = and_(
-                answer.c.job_id == self._job,
-                answer.c.address_id == mine.c.address_id,
-                answer.c.judged_by == turn.judged_by,
-                answer.c.enough == 1,
-            )
-            source = source.outerjoin(answer, judged)
-            not_enough: ColumnElement[bool] = answer.c.address_id.is_(None)
-            if failed_before:
-                not_enough |= and_(answer.c.outcome == Outcome.FAILED.value, reply.c.id.is_not(None), old)
-            wanted.append(not_enough)
-        if turn.after:
-            before = question.alias()
-            said = reply.alias()
-            silent = select(before.c.id).select_from(before.outerjoin(said, said.c.question_key == before.c.key))
-            those = before.c.asking_id.in_([self._askings[name] for name in turn.after])
-            wanted.append(~silent.where(before.c.address_id == mine.c.address_id, those, said.c.id.is_(None)).exists())
-        return select(question.c.id).select_from(source).where(*wanted)
-
-    def questions(self) -> Iterator[Question]:
-        """The open questions in the job's order, read a page at a time."""
-        last = 0
-        while page := self._store.persist(partial(self._page, last)):
-            last = page[-1][0]
-            yield from (Question(key, read_subject(text), records) for _, key, text, records in page)
-
-    def _page(self, last: int) -> Sequence[Any]:
-        """Those after a place; collected anew where they were lost with the connection."""
-        if self._collected and self._collected[0] != self._store.session:
-            self.open_questions(self._collected[1], failed_before=self._collected[2])
-        columns = (open_question.c.n, open_question.c.question_key, open_question.c.address, open_question.c.records)
-        query = select(*columns).where(open_question.c.n > last).order_by(open_question.c.n).limit(PAGE)
-        return self._store.connection.execute(query).all()
-
 
 def _known(row: Sequence[Any]) -> Known:
     place, key, raw_hash, held, known_hash, known_held, held_hash, written, lat, lon = row
@@ -336,4 +278,4 @@ def _known(row: Sequence[Any]) -> Known:
 def _work_row(item: Work) -> tuple[Any, ...]:
     held = position_text(item.held)
     reasons = reasons_text(item.reasons)
-    return (item.place, item.key, item.raw_hash, held, item.held_hash, item.state.value, reasons, item.address_key)
+    return (item.place, item.key, item.raw_hash, held, item.held_hash, item.state.value, reasons)

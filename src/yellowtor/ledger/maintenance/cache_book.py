@@ -15,14 +15,14 @@ from yellowtor.answers.decisions import Pin
 from yellowtor.answers.ledger_rows import Charged
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.subject import Subject
+from yellowtor.contracts.subject import Subject, read_subject, subject_text
 from yellowtor.ledger.accounts.account_usage import CHARGED, WHOSE
 from yellowtor.ledger.accounts.requests import packed
 from yellowtor.ledger.jobs.corrections import correct, corrections_of
 from yellowtor.ledger.jobs.history import end_pins, forget_past
+from yellowtor.ledger.jobs.new_records import PUT_ADDRESS
 from yellowtor.ledger.jobs.pins import put_pin
 from yellowtor.ledger.jobs.run_book import PUT_ASKING
-from yellowtor.ledger.jobs.scanning import PUT_ADDRESS
 from yellowtor.ledger.maintenance.export import export_query, exported, exported_decisions
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.open_store import open_store
@@ -44,7 +44,7 @@ from yellowtor.ledger.storage.schema import (
     written_position,
 )
 from yellowtor.ledger.storage.store import Store
-from yellowtor.ledger.storage.stored_text import mapping_text, read_subject, subject_text
+from yellowtor.ledger.storage.stored_text import mapping_text
 
 if TYPE_CHECKING:
     from yellowtor.ledger.storage.postgres import Server

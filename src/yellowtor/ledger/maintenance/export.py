@@ -8,9 +8,10 @@ from sqlalchemy import Connection, Select, select
 
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.cache_entry import Exported
+from yellowtor.contracts.subject import read_subject
 from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.storage.schema import address, answer, asking, job, pin, question, reply, request, run
-from yellowtor.ledger.storage.stored_text import read_mapping, read_subject
+from yellowtor.ledger.storage.stored_text import read_mapping
 
 PAGE = 2_000
 

@@ -200,6 +200,12 @@ class PostgresStore(Store):
     def request_numbers(self, count: int) -> Sequence[int]:
         return self.run("SELECT nextval('request_id_seq') FROM generate_series(1, ?)", [count]).scalars().all()
 
+    def before_many_records(self) -> None:
+        """Nothing: others use the indexes meanwhile."""
+
+    def after_many_records(self) -> None:
+        """Nothing."""
+
     def _roll_back(self) -> None:
         self._turns.clear()  # it is not known what became of it
         with suppress(LedgerTrouble, SQLAlchemyError):

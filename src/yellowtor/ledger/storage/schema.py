@@ -324,8 +324,7 @@ open_question = Table(
     "open_question",
     metadata,
     Column("n", Integer, primary_key=True),
-    Column("question_key", Text, nullable=False),
-    Column("address", Text, nullable=False),
+    Column("question_id", Integer, nullable=False),
     Column("records", Integer, nullable=False),
     prefixes=["TEMPORARY"],
 )

@@ -14,11 +14,21 @@ from sqlalchemy.pool import NullPool
 
 from yellowtor.contracts.clock import Clock
 from yellowtor.errors import LedgerTrouble
-from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, request
+from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, request, work
 from yellowtor.ledger.storage.store import Running, Store, check_version
 
 APPLICATION = 0x59544F52  # in the file's header (SQLite's application_id): "YTOR"
-PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-16000", "wal_autocheckpoint=4000")
+CACHED = -16_000  # KiB
+MANY_CACHED = -64_000  # while many new records come: their keys go all over the indexes
+PRAGMAS = (
+    "journal_mode=WAL",
+    "synchronous=FULL",
+    "foreign_keys=ON",
+    f"cache_size={CACHED}",
+    "wal_autocheckpoint=16000",
+)
+LARGE = 100_000  # records
+LATER = next(index for index in work.indexes if index.name == "work_state")
 NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "fuse.sshfs", "afs"}
 
 
@@ -85,6 +95,7 @@ class SqliteStore(Store):
                 upgrade(self.connection, version)
             elif not version:
                 metadata.create_all(self.connection, tables=KEPT_TABLES)
+            LATER.create(self.connection, checkfirst=True)  # after a scan that was cut short
             self.run(f"PRAGMA application_id={APPLICATION}")
             self.run(f"PRAGMA user_version={VERSION}")
         self._make_fleeting()
@@ -100,6 +111,18 @@ class SqliteStore(Store):
         first = self._next_number
         self._next_number += count
         return range(first, self._next_number)
+
+    def before_many_records(self) -> None:
+        """Drop an index whose order is not theirs, unless it is large: to make it afterwards takes a third."""
+        self.run(f"PRAGMA cache_size={MANY_CACHED}")
+        with self.transaction():
+            if self.run("SELECT count(*) FROM (SELECT 1 FROM work LIMIT ?)", [LARGE]).scalar_one() < LARGE:
+                LATER.drop(self.connection, checkfirst=True)
+
+    def after_many_records(self) -> None:
+        with self.transaction():
+            LATER.create(self.connection, checkfirst=True)
+        self.run(f"PRAGMA cache_size={CACHED}")
 
     def _roll_back(self) -> None:
         self._numbered_at = -1

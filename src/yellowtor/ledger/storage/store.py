@@ -7,9 +7,10 @@ common subset of SQLite and PostgreSQL, with `?` for values.
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
+from itertools import chain
 from typing import Any, NamedTuple, TypeVar
 
-from sqlalchemy import Connection, CursorResult, Engine, Table, Text, event
+from sqlalchemy import BigInteger, Connection, CursorResult, Engine, Table, Text, event
 from sqlalchemy.engine import ExceptionContext
 from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlalchemy.ext.compiler import compiles
@@ -22,7 +23,7 @@ from yellowtor.ledger.storage.schema import FLEETING, VERSION, metadata
 
 T = TypeVar("T")
 DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
-MOST_VALUES = 30_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
+MOST_VALUES = 10_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
 
 
 class Worker(NamedTuple):
@@ -92,6 +93,14 @@ class Store(ABC):
 
     def close(self) -> None:
         self.connection.close()
+
+    @abstractmethod
+    def before_many_records(self) -> None:
+        """Called before many new records are stored."""
+
+    @abstractmethod
+    def after_many_records(self) -> None:
+        """Called when they are."""
 
     @contextmanager
     def transaction(self, locks: Sequence[str] = ()) -> Iterator[Connection]:
@@ -183,6 +192,24 @@ def _in_postgresql(element: TextsOf, compiler: SQLCompiler, **options: Any) -> s
     return f"(SELECT json_array_elements_text(CAST({compiler.process(element.clauses, **options)} AS json)))"
 
 
+class NumbersOf(FunctionElement[int]):
+    """The integers of a JSON array, likewise."""
+
+    type = BigInteger()
+    inherit_cache = True
+
+
+@compiles(NumbersOf, "sqlite")
+def _numbers_in_sqlite(element: NumbersOf, compiler: SQLCompiler, **options: Any) -> str:
+    return f"(SELECT value FROM json_each({compiler.process(element.clauses, **options)}))"  # noqa: S608
+
+
+@compiles(NumbersOf, "postgresql")
+def _numbers_in_postgresql(element: NumbersOf, compiler: SQLCompiler, **options: Any) -> str:
+    array = f"CAST({compiler.process(element.clauses, **options)} AS json)"
+    return f"(SELECT CAST(n AS bigint) FROM json_array_elements_text({array}) AS n)"  # noqa: S608
+
+
 class ManyRows:
     """An insert of many rows in one step of the database; those that are there already stay, unless again says else.
 
@@ -198,9 +225,30 @@ class ManyRows:
 
     def insert(self, store: Store, rows: Sequence[Mapping[str, object]]) -> None:
         """Insert the rows; each has a value for every column."""
-        for page in batched(rows, MOST_VALUES // len(self._columns)):
-            values = tuple(row[name] for row in page for name in self._columns)
-            store.run(self._head + ", ".join([self._row] * len(page)) + self._again, values)
+        self.insert_rows(store, [tuple(row[name] for name in self._columns) for row in rows])
+
+    def insert_rows(self, store: Store, rows: Sequence[Sequence[object]]) -> None:
+        """Insert rows whose values are in the order of the columns."""
+        for page in _in_powers(rows, MOST_VALUES // len(self._columns)):
+            store.run(self._statement(page), tuple(chain.from_iterable(page)))
+
+    def inserted(self, store: Store, rows: Sequence[Sequence[object]], returning: str) -> Iterator[Sequence[Any]]:
+        """Insert rows; these columns of each that was not there before."""
+        for page in _in_powers(rows, MOST_VALUES // len(self._columns)):
+            statement = f"{self._statement(page)} RETURNING {returning}"
+            yield from store.run(statement, tuple(chain.from_iterable(page))).all()
+
+    def _statement(self, page: Sequence[object]) -> str:
+        return self._head + ", ".join([self._row] * len(page)) + self._again
+
+
+def _in_powers(rows: Sequence[T], most: int) -> Iterator[Sequence[T]]:
+    """Pages of which each is as long as a power of two: few different statements are prepared, and kept."""
+    at = 0
+    while at < len(rows):
+        size = 1 << min(len(rows) - at, most).bit_length() - 1
+        yield rows[at : at + size]
+        at += size
 
 
 def batched(rows: Sequence[T], size: int) -> Iterator[Sequence[T]]:

@@ -6,18 +6,10 @@ from functools import lru_cache
 from typing import Any
 
 from yellowtor.answers.replies.candidate import Candidate
-from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Reason
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.subject import AskedPosition, Subject, subject_from
 
-
-def subject_text(subject: Subject) -> str:
-    return json.dumps(subject.as_dict(), ensure_ascii=False)
-
-
-def read_subject(text: str) -> Address | AskedPosition:
-    return subject_from(json.loads(text))
+_encoded = json.JSONEncoder(ensure_ascii=False).encode  # json.dumps() makes such an encoder each time
 
 
 def position_text(position: Position | None) -> str | None:
@@ -50,7 +42,7 @@ def read_reasons(text: str) -> tuple[Reason, ...]:
 
 
 def reasons_text(reasons: Sequence[Reason]) -> str:
-    return json.dumps(reasons, ensure_ascii=False)
+    return _encoded(reasons)
 
 
 def read_candidates(text: str) -> list[Candidate]:
@@ -60,11 +52,11 @@ def read_candidates(text: str) -> list[Candidate]:
 
 
 def candidates_text(candidates: Sequence[Candidate]) -> str:
-    return json.dumps([candidate.as_dict() for candidate in candidates], ensure_ascii=False)
+    return _encoded([candidate.as_dict() for candidate in candidates])
 
 
 def mapping_text(values: Mapping[str, Any]) -> str:
-    return json.dumps(dict(values), ensure_ascii=False)
+    return _encoded(dict(values))
 
 
 def read_mapping(text: str | None) -> dict[str, Any]:

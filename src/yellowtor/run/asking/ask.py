@@ -227,10 +227,13 @@ class Asker:
 
     def _count(self, units: int, cost: int) -> None:
         """A request has left."""
-        self.result.sent += 1
-        self.result.counted += units
-        self.result.cost += cost
-        self._watch.sent(1, units)
+        if self._service.is_local:
+            self.result.searched += units
+        else:
+            self.result.sent += 1
+            self.result.counted += units
+            self.result.cost += cost
+        self._watch.sent(units if self._service.is_local else 1, units)
 
     async def _give_back(self, reserved: Reserved) -> None:
         """Nothing left for this reservation."""

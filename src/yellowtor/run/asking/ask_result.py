@@ -12,12 +12,14 @@ REFUSED = {Kind.KEY_REFUSED, Kind.NOT_PERMITTED}
 class AskResult:
     """The result of asking one service: requests sent, requests as the quota counts them, questions settled.
 
+    searched are the questions that a reference table was searched for: nothing was sent for these.
     cost is in millionths of currency. `stopped_by` is why it ended early, if it did; for_good: this run can't continue
     later either. left_open counts the questions without a reply, by reason.
     """
 
     service: str = ""
     sent: int = 0
+    searched: int = 0
     counted: int = 0
     cost: int = 0
     currency: str = ""
@@ -43,6 +45,10 @@ class AskTotals:
     @property
     def sent(self) -> int:
         return sum(turn.sent for turn in self.turns)
+
+    @property
+    def searched(self) -> int:
+        return sum(turn.searched for turn in self.turns)
 
     @property
     def costs(self) -> dict[str, int]:

@@ -5,8 +5,10 @@ from typing import Any
 from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.answer_columns import Cells, ColumnRules, column_of
 from yellowtor.answers.geography.projection import Point, Projection
-from yellowtor.answers.ledger_rows import Answer, Answers
+from yellowtor.answers.record_answers import Answer, AnswerPool, Answers, PooledAnswers
 from yellowtor.contracts.outcome import Outcome
+from yellowtor.contracts.position import Position
+from yellowtor.contracts.table import Repeated
 from yellowtor.run.jobs.job import Job
 
 
@@ -26,6 +28,9 @@ class Columns:
         postal = [LineTemplate(line) for line in job.write.postal]
         projection = Projection(job.write.crs) if job.write.crs else None
         self._rules = ColumnRules(job.in_reverse, postal, projection)
+        self._pool: AnswerPool | None = None
+        self._made: list[list[Any]] = []  # the cells of each column for the answers of the pool
+        self._sent: list[Position | None] = []  # and their positions
         self.wanted = frozenset(name for column in self._columns.values() for name in column.needs)
 
     def make(self, answers: Answers) -> list[list[Any]]:
@@ -37,6 +42,23 @@ class Columns:
             pairs = [point or self._unsure(answer) for point, answer in zip(points, answers, strict=True)]
             made["latitude"], made["longitude"] = zip(*pairs, strict=True)
         return [list(made[name]) for name in self.names]
+
+    def make_repeated(self, answers: PooledAnswers) -> list[Repeated]:
+        """The same for records that share answers: each answer's cells are made once."""
+        if answers.pool is not self._pool:
+            self._pool = answers.pool
+            self._made = [[] for _ in self.names]
+            self._sent = []
+        if len(self._sent) < answers.pool.count:
+            new = answers.pool.since(len(self._sent))
+            for cells, more in zip(self._made, self.make(new), strict=True):
+                cells.extend(more)
+            self._sent += [Position(*point).rounded() if point else None for point in self._points(new)]
+        return [Repeated(cells, answers.which) for cells in self._made]
+
+    def sent(self, answers: PooledAnswers) -> Repeated:
+        """The positions that these records get; None where that is not sure. After make_repeated()."""
+        return Repeated(self._sent, answers.which)
 
     def _points(self, answers: Answers) -> list[Point | None]:
         """Where each record is; None if that is not sure."""

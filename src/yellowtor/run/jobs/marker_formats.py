@@ -58,7 +58,6 @@ FORMATS = (
         "GeoParquet 1.1",
         f"{AT}.geoparquet",
         any_system=True,
-        needs=("pyarrow", "parquet"),
     ),
     MarkerFormat("WKT", (".wkt.csv",), "CSV with a column in well-known text", f"{AT}.delimited", any_system=True),
     MarkerFormat("CSV", (".csv",), "CSV with latitude and longitude", f"{AT}.delimited", any_system=True),

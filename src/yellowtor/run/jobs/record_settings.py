@@ -1,15 +1,15 @@
 """The part of a job that says where the records are and how an address is composed."""
 
-import codecs
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, StringConstraints, field_validator, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from yellowtor.addresses.composing import AddressComposer
 from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.contracts.address import PARTS
 from yellowtor.settings import Settings
+from yellowtor.text_settings import TextFile
 
 
 def read_share(value: Any) -> Any:
@@ -30,26 +30,6 @@ Column = Annotated[str, Field(min_length=1)]
 Name = Annotated[str, Field(pattern=r"^[^.]+(\.[^.]+)?$")]
 Share = Annotated[float, BeforeValidator(read_share), Field(ge=0, le=1)]
 STANDARD = Path("-")  # standard input as a source, standard output as a target
-Character = Annotated[str, StringConstraints(min_length=1, max_length=1, strip_whitespace=False)]  # a tab is one
-
-
-class TextFile(Settings):
-    """Needed only if the detection is wrong; a run says what it detected."""
-
-    encoding: str | None = Field(None, description="Encoding, such as `windows-1252`.")
-    delimiter: Character | None = Field(None, description="The character between fields.")
-    quote: Character | None = Field(None, description="The character that quotes fields.")
-    decimal: Literal[".", ","] | None = Field(None, description="Decimal mark of its numbers.")
-
-    @field_validator("encoding")
-    @classmethod
-    def _known(cls, encoding: str | None) -> str | None:
-        if encoding is None:
-            return None
-        try:
-            return codecs.lookup(encoding).name
-        except LookupError as error:
-            raise ValueError(f"there is no encoding {encoding!r}") from error
 
 
 class Records(Settings):

@@ -7,9 +7,9 @@ from pydantic import Field, create_model, field_validator, model_validator
 
 from yellowtor.addresses.line_template import LineTemplate
 from yellowtor.answers.answer_columns import COLUMNS
-from yellowtor.answers.geography.projection import Projection
-from yellowtor.answers.ledger_rows import EXTRA
+from yellowtor.answers.record_answers import EXTRA
 from yellowtor.contracts.address import PARTS
+from yellowtor.crs_setting import SystemCode
 from yellowtor.run.jobs.record_settings import Column, Name, Share
 from yellowtor.settings import Settings
 
@@ -100,19 +100,12 @@ class Write(Settings):
         description="Create missing columns, and the table of answers. Coordinates get the type `double precision`, "
         'or with `"numeric"` the type `numeric(9, 6)`.',
     )
-    crs: str | None = Field(
+    crs: SystemCode | None = Field(
         None,
         description="Coordinate system of the columns `x` and `y`: an EPSG code, such as `EPSG:3857` "
         "(`pip install 'yellowtor[crs]'`).",
     )
     columns: AnswerColumns = Field(default_factory=AnswerColumns)
-
-    @field_validator("crs")
-    @classmethod
-    def _known(cls, crs: str | None) -> str | None:
-        if crs is not None:
-            Projection(crs)
-        return crs
 
     @field_validator("postal")
     @classmethod

@@ -14,7 +14,8 @@ from yellowtor.answers.judging.other_records import OtherRecords, among_others, 
 from yellowtor.answers.judging.reverse_judgement import VERSION, judge_nearby
 from yellowtor.answers.judging.service_choice import AskNext, Settled, settle
 from yellowtor.answers.judging.thresholds import Calibration, Thresholds
-from yellowtor.answers.ledger_rows import EXTRA, NO_PARTS, Judged, KeptReply, ReadAs, Unjudged
+from yellowtor.answers.ledger_rows import Judged, KeptReply, ReadAs, Unjudged
+from yellowtor.answers.record_answers import EXTRA, NO_PARTS
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reading import Read
 from yellowtor.answers.replies.reply import Reply

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 
-from yellowtor.answers.ledger_rows import Answer
+from yellowtor.answers.record_answers import Answer
 from yellowtor.contracts.marker import Marker, MarkerHead
 from yellowtor.contracts.table import Row, Table
 from yellowtor.run.jobs.job import Job

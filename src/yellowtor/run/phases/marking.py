@@ -8,11 +8,10 @@ from functools import cached_property
 from itertools import chain
 from typing import Any
 
-from yellowtor.addresses.parsing.parse import parse
 from yellowtor.addresses.side_by_side import side_by_side
 from yellowtor.answers.geography.coordinate_text import read_number
 from yellowtor.answers.geography.levels import LEVELS
-from yellowtor.answers.ledger_rows import EXTRA, Answer
+from yellowtor.answers.record_answers import EXTRA, Answer
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.marker import OUTCOME_LOOKS, Look, Marker
 from yellowtor.contracts.outcome import Outcome
@@ -309,7 +308,7 @@ def aligned(answer: Answer) -> list[dict[str, Any]]:
     if answer.outcome is not Outcome.DOUBTFUL or not isinstance(answer.address, Address):
         return []
     answered = {name: text for name, text in answer.parts.items() if not name.startswith(EXTRA)}
-    parts = side_by_side(parse(answer.address), {**answered, "label": answer.matched})
+    parts = side_by_side(answer.address, {**answered, "label": answer.matched})
     return [
         {
             "part": part.name,

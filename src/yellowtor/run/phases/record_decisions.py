@@ -10,7 +10,7 @@ from typing import NamedTuple, TypeVar
 
 from yellowtor.addresses.keys import subject_key
 from yellowtor.answers.decisions import Pin
-from yellowtor.answers.ledger_rows import Answer
+from yellowtor.answers.record_answers import Answer
 from yellowtor.contracts.address import PARTS, Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position

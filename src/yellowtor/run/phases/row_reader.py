@@ -60,9 +60,13 @@ class RowReader:
             return first
         return [PARTED.join(parts) if all(parts) else "" for parts in zip(first, *others, strict=True)]
 
+    def address_columns(self, batch: Sequence[Row]) -> list[Sequence[str]]:
+        """The cells of each column of the address."""
+        return [_column(batch, at) for at in self._raw]
+
     def raw_hashes(self, batch: Sequence[Row]) -> list[str]:
         """The fingerprint of each record's address cells."""
-        return raw_hashes(zip(*(_column(batch, at) for at in self._raw), strict=True))
+        return raw_hashes(zip(*self.address_columns(batch), strict=True))
 
     def raw_hash_with(self, row: Row, texts: Mapping[str, str]) -> str:
         """The fingerprint of a record's address cells, some of which have other texts now."""
@@ -86,6 +90,10 @@ class RowReader:
         read = [read_position(lat, lon, self._decimal, self._area) for lat, lon in zip(lats, lons, strict=True)]
         wrong = [finding for _, finding in read]
         return [None if self._in_reverse else position for position, _ in read], wrong
+
+    def has_coordinates(self, batch: Sequence[Row]) -> bool:
+        """Whether a record has anything where coordinates would be."""
+        return self._held is not None and any(any(_column(batch, at)) for at in self._held)
 
     def held_in(self, batch: Sequence[Row], places: Sequence[int]) -> list[CellCoordinates]:
         """The coordinates that the records in these places have already, and what is wrong with them."""

@@ -3,23 +3,28 @@
 Records whose raw cells and coordinates are as they were last time never come out of the ledger's join.
 """
 
+import sys
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from typing import NamedTuple, Self
 
-from yellowtor.addresses.keys import Asking, digest, subject_key
+from yellowtor.addresses.keys import Asking, digest
 from yellowtor.answers.geography.cell_coordinates import (
     Finding,
 )
 from yellowtor.answers.geography.outliers import LEAST
-from yellowtor.answers.ledger_rows import Known, Work, WorkState
+from yellowtor.answers.ledger_rows import Known, NewRecords, Work
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.subject import Subject
 from yellowtor.contracts.table import InTransactions, Row, Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.jobs.job import Job
+from yellowtor.run.phases.composing_helpers import SubjectComposer
+from yellowtor.run.phases.new_records import NewRecordTaker, state_of
 from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.run.ports import ScanBook, Watcher, WrittenBook
 
+SWITCH_S = 1e-4  # after so long, a thread that reads lets the one that writes go on: else it waits 5 ms at each step
 NAMED = 100  # records that are named for what is wrong with them
 
 
@@ -73,9 +78,11 @@ def scan(
         book.take_up_pins()
         return ScanResult(book.count(), 0, 0, 0)
     taking = _Taking(job, reader, table, askings, book, ours, anew=anew)
-    for batch in table.batches():
-        taking.take(batch)
-        watch.advanced(len(batch))
+    with taking:
+        for batch in table.batches():
+            taking.take(batch)
+            watch.advanced(len(batch))
+        taking.settle()
     _check_order(job, taking.findings, taking.coordinates)
     if not book.count() and not isinstance(table, InTransactions):
         raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
@@ -88,8 +95,19 @@ def scan(
     return ScanResult(book.count(), taking.new, taking.changed, vanished, taking.findings)
 
 
+class _Batch(NamedTuple):
+    """Rows of the source, their keys and their own positions."""
+
+    rows: Sequence[Row]
+    keys: Sequence[str]
+    held: Sequence[Position | None]
+
+
 class _Taking:
-    """Takes the batches of a scan, and counts. anew: every record is composed again."""
+    """Takes the batches of a scan, and counts. anew: every record is composed again.
+
+    New records are put into the ledger by a thread of its own, while the next ones are read and composed.
+    """
 
     def __init__(
         self,
@@ -105,59 +123,99 @@ class _Taking:
         self._keep = job.records.keep
         self._reader = reader
         self._table = table
-        self._askings = askings
         self._book = book
         self._ours = ours
         self._anew = anew
-        self._corrected = book.corrections()
+        self._composer = SubjectComposer(reader.composing, askings, book.corrections())
+        self._taker = NewRecordTaker(self._composer, book, keep=self._keep)
+        self._records = 0
+        self._all_new = False
+        self._put: tuple[Future[bool], _Batch, NewRecords] | None = None
+        self._writer = ThreadPoolExecutor(1)
         self.new = self.changed = self.coordinates = 0
         self.findings: dict[Finding, Findings] = {}
+
+    def __enter__(self) -> Self:
+        self._often = sys.getswitchinterval()
+        sys.setswitchinterval(SWITCH_S)
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._writer.shutdown()
+        self._taker.close()
+        sys.setswitchinterval(self._often)
 
     def take(self, batch: Sequence[Row]) -> None:
         """Note a batch, and store what its new and changed records have become. Raises BadSource for a bad key."""
         reader = self._reader
         keys = reader.keys(batch)
         if not all(keys):
-            raise no_key(reader, self._table, self._book.count() + keys.index("") + 1)
+            raise no_key(reader, self._table, self._records + keys.index("") + 1)
+        self._records += len(keys)
         held, wrong = reader.held_positions(batch)
         self.coordinates += sum(1 for position, finding in zip(held, wrong, strict=True) if position or finding)
         _add_findings(self.findings, keys, wrong)
-        scanned = list(zip(keys, reader.raw_hashes(batch), held, strict=True))
+        read = _Batch(batch, keys, held)
+        if not self._all_new:
+            self._all_new = self._book.expects_new()
+        if self._all_new:
+            self._take_new(read)
+        else:
+            self._take_known(read)
+
+    def _take_new(self, read: _Batch) -> None:
+        """Prepare records that no scan has met while those of the batch before are put into the ledger."""
+        held = read.held
+        if any(held):
+            self.settle()
+            there = {position for position in held if position is not None}
+            taken = self._ours.positions(sorted(there))
+            held = [None if position in taken else position for position in held]
+        records = self._taker.prepare(read.keys, self._reader.address_columns(read.rows), held)
+        self.settle()
+        if not self._all_new:
+            self._take_known(read)
+            return
+        self._put = (self._writer.submit(self._taker.put, records), read, records)
+
+    def settle(self) -> None:
+        """Wait for the batch that is being put. Its records that are not new after all are compared with the known."""
+        if self._put is None:
+            return
+        done, read, records = self._put
+        self._put = None
+        if not done.result():
+            self._all_new = False
+            self._take_known(read)
+            return
+        self.new += len(read.keys)
+        pairs = zip(read.keys, read.held, records.held, strict=True)
+        ours = [key for key, before, held in pairs if before is not None and held is None]
+        _add_findings(self.findings, ours, [Finding.OURS] * len(ours))
+
+    def _take_known(self, read: _Batch) -> None:
+        """Take a batch in which records may be known."""
+        reader = self._reader
+        scanned = list(zip(read.keys, reader.raw_hashes(read.rows), read.held, strict=True))
         known, twice = self._book.note(scanned, all_of_them=self._anew)
         if twice is not None:
             raise key_twice(reader, self._table, twice)
         known, taken = _without_ours(known, self._ours)
         _add_findings(self.findings, taken, [Finding.OURS] * len(taken))
-        rows = dict(zip(keys, batch, strict=True)) if known else {}
+        rows = dict(zip(read.keys, read.rows, strict=True)) if known else {}
         self._book.put_work([self._work(rows[item.key], item) for item in known])
         self.new += sum(item.is_new for item in known)
         self.changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
 
     def _work(self, row: Row, item: Known) -> Work:
         """What a record becomes: kept, incomplete, or one to ask about."""
-        reader = self._reader
-        cells = reader.cells(row)
-        asked = reader.composing.compose(cells)
-        key = subject_key(asked)
-        if key in self._corrected:
-            asked = self._corrected[key]
-            key = subject_key(asked)
         held_hash = held_since(item)
-        if self._keep and is_kept(item, held_hash):
-            state = WorkState.KEPT
-            reasons = ["has coordinates of its own"]
-        elif why := reader.composing.why_not(cells, asked) or lacking(self._askings, asked):
-            state = WorkState.INCOMPLETE
-            reasons = [why]
-        else:
-            state = WorkState.ASK
-            reasons = []
-        able = [asking for asking in self._askings if not asking.lacks(asked)] if state is WorkState.ASK else []
-        questions = {asking.service: asking.question_key(key) for asking in able}
+        kept = self._keep and is_kept(item, held_hash)
+        composed = self._composer.compose(self._reader.cells(row), kept=kept)
+        reasons = (composed.why,) if composed.why else ()
+        state = state_of(composed.why, kept=kept)
         known = not item.is_new
-        return Work(
-            item.place, item.key, item.raw_hash, item.held, held_hash, state, reasons, asked, key, questions, known
-        )
+        return Work(item.place, item.key, item.raw_hash, item.held, held_hash, state, reasons, composed, known)
 
 
 def _add_findings(findings: dict[Finding, Findings], keys: Sequence[str], wrong: Sequence[Finding | None]) -> None:
@@ -187,12 +245,6 @@ def _without_ours(known: Sequence[Known], ours: WrittenBook) -> tuple[list[Known
         return list(known), []
     keys = [item.key for item in known if item.held in taken and item.held not in {item.written, item.answered}]
     return [item._replace(held=None) if item.held in taken else item for item in known], keys
-
-
-def lacking(askings: Sequence[Asking], asked: Subject) -> str:
-    """Why no service can be asked about this; empty where one can."""
-    why = [asking.lacks(asked) for asking in askings]
-    return why[0] if all(why) else ""
 
 
 def held_since(item: Known) -> str:

@@ -11,7 +11,8 @@ from types import MappingProxyType
 from typing import Any
 
 from yellowtor.answers.geography.cell_coordinates import Finding, read_coordinates
-from yellowtor.answers.ledger_rows import UNKNOWN, Answer, Answers, Written
+from yellowtor.answers.ledger_rows import Written
+from yellowtor.answers.record_answers import UNKNOWN, Answer, Answers, PooledAnswers
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.table import (
@@ -19,9 +20,12 @@ from yellowtor.contracts.table import (
     ExpectsRecords,
     HasFormulas,
     InTransactions,
+    NewCells,
     PageWritten,
+    Repeated,
     Row,
     Table,
+    WritesInOrder,
 )
 from yellowtor.run.jobs.answer_columns import Columns
 from yellowtor.run.jobs.job import Job
@@ -105,9 +109,9 @@ class WriteBack:
         same = bool(scanned) and self._table.fingerprint() == scanned
         self._position = 0
         self._unchanged = same or isinstance(self._table, InTransactions)
+        self._in_order = same and isinstance(self._table, WritesInOrder)
         if same and isinstance(self._table, ExpectsRecords):
             self._table.expect(records)
-            self._in_order = True
         columns = list(self._job.write.columns.mapped().values())
         with markers() as self._drawing:
             self._table.rewrite(to, columns, self._answering, self._kept)
@@ -200,11 +204,15 @@ class WriteBack:
         """The new cells of each of the job's columns for this batch, and the answers that they were made from."""
         wanted = self._columns.wanted if self._drawing.is_empty else self._columns.wanted | FOR_MARKERS
         answers, edited = self._answers(batch, wanted)
-        columns = self._columns.make(answers)
+        columns: list[Any] = list(
+            self._columns.make_repeated(answers) if isinstance(answers, PooledAnswers) else self._columns.make(answers)
+        )
         self.result.stale = self._columns.stale
         if self._coordinates and not self._job.write.table:
-            self._leave_or_repair(batch, columns[0], columns[1])
-            self._leave_as_sent(batch, answers, columns[0], columns[1])
+            columns[:2] = self._leave_or_repair(batch, columns[0], columns[1])
+            columns[:2] = self._leave_as_sent(batch, answers, columns[0], columns[1])
+        if edited:
+            columns = [list(column) for column in columns]
         for at in edited:
             for column in columns:
                 column[at] = self._leave
@@ -213,32 +221,48 @@ class WriteBack:
         self._watch.advanced(len(batch))
         return list(columns), answers
 
-    def _leave_or_repair(self, batch: Sequence[Row], lat: list[Any], lon: list[Any]) -> None:
+    def _leave_or_repair(self, batch: Sequence[Row], lat: NewCells, lon: NewCells) -> tuple[NewCells, NewCells]:
         """Cells that would be emptied, or are left, hold something: leave what isn't ours, repair what is certain."""
-        places = [at for at, cell in enumerate(lat) if cell is None or cell is self._leave]
+        if not self._reader.has_coordinates(batch):
+            return lat, lon
+        places = self._places_of(lat, (None, self._leave))
+        changed: dict[int, tuple[Any, Any]] = {}
         for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
             if held.finding in {None, Finding.OUTSIDE}:
                 continue
-            lat[at] = lon[at] = self._leave
+            changed[at] = (self._leave, self._leave)
             if self._repair and held.position:
-                lat[at], lon[at] = held.position.lat, held.position.lon
+                changed[at] = (held.position.lat, held.position.lon)
                 self.result.repaired += 1
+        return _with(changed, lat, lon)
 
-    def _leave_as_sent(self, batch: Sequence[Row], answers: Answers, lat: list[Any], lon: list[Any]) -> None:
+    @staticmethod
+    def _places_of(cells: NewCells, wanted: tuple[Any, ...]) -> list[int]:
+        """The indexes of the cells that are one of these."""
+        if isinstance(cells, Repeated):
+            there = {n for n, cell in enumerate(cells.values) if cell in wanted}
+            return [at for at, n in enumerate(cells.which) if n in there] if there else []
+        return [at for at, cell in enumerate(cells) if cell in wanted]
+
+    def _leave_as_sent(
+        self, batch: Sequence[Row], answers: Answers, lat: NewCells, lon: NewCells
+    ) -> tuple[NewCells, NewCells]:
         """Leave cells that contain the table's rounding of the same coordinates."""
         if not any(answers.column("sent")):
-            return
+            return lat, lon
         places = [at for at, answer in enumerate(answers) if self._left_as_sent(answer)]
         before = answers.column("written")
         ids = answers.column("id")
+        changed: dict[int, tuple[Any, Any]] = {}
         for at, held in zip(places, self._reader.held_in(batch, places), strict=True):
             if held.position and held.position.rounded() == before[at]:
-                lat[at] = lon[at] = self._leave
+                changed[at] = (self._leave, self._leave)
                 self._left.add(ids[at])
+        return _with(changed, lat, lon)
 
     def _answers(self, batch: Sequence[Row], wanted: frozenset[str]) -> tuple[Answers, Collection[int]]:
         """How each row's record stands, and the places of rows whose address is not the one that was asked about."""
-        compared = set() if self._in_order else {"key"} if self._unchanged else {"key", "raw_hash"}
+        compared: set[str] = set() if self._in_order else {"key"} if self._unchanged else {"key", "raw_hash"}
         found = self._book.answers_in_order(self._position, len(batch), wanted | compared)
         self._position += len(batch)
         if self._in_order and len(found) == len(batch):
@@ -258,6 +282,11 @@ class WriteBack:
         """Have the ledger remember the coordinates that are new in the target, as that gives them back."""
         here = self._job.held_is_target()
         as_stored = as_stored_by(self._table)
+        if isinstance(answers, PooledAnswers) and not as_stored and not returned:
+            ids, there = map(answers.column, ("id", "written"))
+            found = zip(ids, there, self._columns.sent(answers), strict=True)
+            self._book.note_written([Written(n, new) for n, was, new in found if new is not None and was != new])
+            return
         was_held, before = map(answers.column, ("held", "written"))
         moved = here and any(held is not None for held in was_held)
         if not moved and not as_stored and not returned and list(before) == answers.points():
@@ -293,3 +322,13 @@ class WriteBack:
         if answer.sent is None or answer.lat is None or answer.lon is None:
             return False
         return answer.held is None and answer.sent == Position(answer.lat, answer.lon).rounded()
+
+
+def _with(changed: Mapping[int, tuple[Any, Any]], lat: NewCells, lon: NewCells) -> tuple[NewCells, NewCells]:
+    """The cells of two columns, some of them changed."""
+    if not changed:
+        return lat, lon
+    one, other = list(lat), list(lon)
+    for at, (north, east) in changed.items():
+        one[at], other[at] = north, east
+    return one, other

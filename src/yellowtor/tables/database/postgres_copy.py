@@ -5,6 +5,7 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
+from yellowtor.contracts.table import Repeated
 from yellowtor.tables.cells import number_texts
 
 _ESCAPES = {"\\": r"\\", "\t": r"\t", "\n": r"\n", "\r": r"\r"}
@@ -17,6 +18,8 @@ def copy_text(columns: Sequence[Sequence[Any]]) -> str:
 
 
 def _copied(cells: Sequence[Any]) -> Sequence[str]:
+    if isinstance(cells, Repeated) and len(cells.values) <= len(cells):
+        return list(map(_copied(cells.values).__getitem__, cells.which))
     try:
         together = "".join(cells)  # to be looked through at once
     except TypeError:

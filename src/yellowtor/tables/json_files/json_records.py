@@ -132,7 +132,7 @@ class GeoJsonTable(JsonArrayTable):
     """
 
     endings = frozenset({".geojson", ".json"})
-    always = POINT
+    always: Sequence[str] = POINT
 
     def _array(self, value: Any) -> Sequence[Any]:
         features = value.get("features") if isinstance(value, dict) else None

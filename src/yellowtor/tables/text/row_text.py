@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator, Sequence
 from itertools import chain, islice
-from typing import NamedTuple, TextIO
+from typing import NamedTuple
 
 from yellowtor.tables.text.dialect import TextDialect
 
@@ -26,12 +26,12 @@ class RowText:
         # RFC 4180, section 2. What was matched is never given up again, so that time is linear in the text.
         self._field = re.compile(rf"{delimiter}({quote}(?:[^{quote}]|{quote}{quote})*+{quote}|[^{delimiter}]*+)")
 
-    def batches(self, file: TextIO, count: int) -> Iterator[RawRows]:
+    def batches(self, file: Iterator[str], count: int) -> Iterator[RawRows]:
         """The remaining rows of a file, in batches of about this count. Raises csv.Error."""
         while lines := list(islice(file, count)):
             yield self._rows(lines, file)
 
-    def _rows(self, lines: list[str], file: TextIO) -> RawRows:
+    def _rows(self, lines: list[str], file: Iterator[str]) -> RawRows:
         """The rows that begin in these lines; the last one may continue in the next lines."""
         if self._dialect.quote not in "".join(lines):
             cells = list(self._dialect.reader(lines))
