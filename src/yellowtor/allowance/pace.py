@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 AHEAD_S = 3_600.0
 MOST_AHEAD = 200_000  # requests that may be reserved ahead of now
-SLACK_S = 0.010  # a request may be this late on its way, and the next not, without breaking the pace
+SLACK_S = 0.015  # a request may be this late on its way, and the next not, without breaking the pace
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +27,7 @@ class Pace:
 
     @property
     def interval_s(self) -> float:
-        """Seconds between two requests: (1 s + 10 ms) / rate."""
+        """Seconds between two requests: (1 s + 15 ms) / rate."""
         return (1 + SLACK_S) / self.per_second if self.per_second else 0.0
 
     def with_replies(self, reply_s: float | None, under_way: int) -> "Pace":

@@ -12,7 +12,7 @@ from yellowtor.allowance.pace import SLACK_S, Pace
 from yellowtor.contracts.clock import Clock
 
 LATELY = 20  # requests that tell how fast they leave
-LATE_S = SLACK_S / 2  # the other half is for the way
+LATE_S = SLACK_S / 3  # the rest is for the way
 HELD_UP_S = 0.05  # a way that takes so much longer than usual; beyond that, the service is thinking
 
 
@@ -24,7 +24,7 @@ class Gate:
         rate = pace.per_second
         most = math.ceil(rate) if rate else 0  # at most these in most / rate seconds (1 s for whole rates)
         self._sent: deque[float] = deque(maxlen=most + pace.burst - 1 if rate else 0)
-        self._span = most / rate + SLACK_S / 2 if rate else 0.0
+        self._span = most / rate + LATE_S if rate else 0.0
         self._left: deque[float] = deque(maxlen=LATELY)
         self.left = 0  # requests that have left, as the service counts them
         self._took: deque[float] = deque([math.inf], maxlen=51)  # seconds from leaving to the reply, lately
