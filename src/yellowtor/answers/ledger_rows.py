@@ -12,6 +12,16 @@ from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 
 
+class Addresses(NamedTuple):
+    """The addresses whose numbers are above one, and up to the other."""
+
+    above: int = 0
+    up_to: int = 2**31 - 1
+
+
+ALL_ADDRESSES = Addresses()
+
+
 class WorkState(StrEnum):
     """What the scan decided about a record."""
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import Select, Subquery, and_, bindparam, case, func, select, update
 
-from yellowtor.answers.ledger_rows import Judged, ReadAs, Unjudged, WorkState, Written
+from yellowtor.answers.ledger_rows import ALL_ADDRESSES, Addresses, Judged, ReadAs, Unjudged, WorkState, Written
 from yellowtor.answers.record_answers import Answer, Answers
 from yellowtor.answers.replies.candidate import Candidate
 from yellowtor.answers.replies.reply_kind import Kind
@@ -56,16 +56,29 @@ IS_ASKED = work.c.state == WorkState.ASK.value
 
 
 class SqlJudgeBook:
-    """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names."""
+    """The judgements of one job. askings are the ledger's numbers of how services are asked, by their names.
 
-    def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
+    A run may judge some addresses only, while others judge the rest; and write a part of the records only.
+    """
+
+    def __init__(
+        self,
+        store: Store,
+        job_id: int,
+        askings: Mapping[str, int],
+        addresses: Addresses = ALL_ADDRESSES,
+        part: int = 0,
+    ) -> None:
         self._store = store
         self._job = job_id
         self._askings = askings
         self.comparison = SqlComparisonBook(store, job_id)
         self._new: list[Written] = []  # what was noted and not kept yet; more of it in the table new_written
         self._spilled = False
-        self._standing = SqlStanding(store, job_id)
+        self._standing = SqlStanding(store, job_id, part)
+        self._addresses = addresses
+        self._judges = [] if addresses == ALL_ADDRESSES else [f"judge {job_id} {addresses.above}"]
+        self._writes = [f"write {job_id} {part}"] if part else []
 
     def unjudged(self, judgement_key: str, readings: Mapping[str, str]) -> Iterator[list[Unjudged]]:
         """Pages of the addresses whose replies have not been judged so, in the order in which they were first met.
@@ -73,10 +86,8 @@ class SqlJudgeBook:
         readings are the keys of today's reading rules by the service's name.
         """
         services = {self._askings[name]: name for name in readings}
-        last = 0
-        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
-        page = select(work.c.address_id).where(asks).order_by(work.c.address_id).limit(PAGE).subquery()
-        page_end = select(func.max(page.c.address_id))
+        last, up_to = self._addresses
+        page_end = self._page_end(up_to)
         query = self._unjudged_query(judgement_key, readings)
         while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
             rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
@@ -92,6 +103,12 @@ class SqlJudgeBook:
                     )
                     for (number, parts, streets, away_m), rows_of in groupby(rows, key=itemgetter(0, 1, 2, 3))
                 ]
+
+    def _page_end(self, up_to: int) -> Select[Any]:
+        """The last address of the page behind `last`."""
+        mine = (work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
+        page = select(work.c.address_id).where(*mine, work.c.address_id <= up_to).order_by(work.c.address_id)
+        return select(func.max(page.limit(PAGE).subquery().c.address_id))
 
     def _unjudged_query(self, judgement_key: str, readings: Mapping[str, str]) -> Select[Any]:
         """A page of addresses from `last` to `end` whose judgement is missing or old, with the replies about each."""
@@ -155,7 +172,7 @@ class SqlJudgeBook:
         """Keep judgements, and what was read from replies for them."""
         now = stamp(self._store.clock.now())
         kept = [(self._job, judgement_key, now, *judged_row(row)) for row in rows]
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._judges) as connection:
             keep_past_answers(connection, self._job, rows, now)
             self._store.run_many(PUT_JUDGED, kept)
             self._store.run_many(PUT_FOUND, [found_row(one) for one in found])
@@ -201,7 +218,7 @@ class SqlJudgeBook:
         """Note positions that are new in the target; keep_written() stores them when the target is complete."""
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
-            with self._store.transaction():
+            with self._store.transaction(self._writes):
                 self._store.run_many(PUT_WRITTEN, [written_row(new) for new in self._new])
             self._new = []
             self._spilled = True
@@ -210,7 +227,7 @@ class SqlJudgeBook:
         """Store the noted positions: the target is complete. in_place: the target is the source."""
         if not self._new and not self._spilled:
             return
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._writes) as connection:
             if self._spilled:
                 address = func.coalesce(new_written.c.raw_hash, work.c.raw_hash)
                 new: dict[str, Any] = {"written": new_written.c.coordinates, "sent": new_written.c.sent}

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from itertools import count, repeat
 from operator import add
 
-from sqlalchemy import func, select, update
+from sqlalchemy import Connection, func, select, update
 
 from yellowtor.answers.ledger_rows import Composed, NewRecords
 from yellowtor.ledger.storage.schema import address, job, question, work
@@ -28,8 +28,10 @@ def put_subjects(store: Store, askings: Mapping[str, int], subjects: Sequence[Co
     """Put what records ask about, and its questions; the ledger's number of each. In a transaction."""
     if not subjects:
         return []
-    texts = {one.address_key: one for one in subjects}
-    new = NEW_ADDRESS.inserted(store, [(key, one.subject) for key, one in texts.items()], "key, id")
+    texts = {one.address_key: one.subject for one in subjects}
+    # Where several may put the same ones at this moment, all of them do it in one order; else they wait for each other.
+    fresh = sorted(texts.items()) if store.shareable else texts.items()
+    new = NEW_ADDRESS.inserted(store, list(fresh), "key, id")
     numbers = {row[0]: row[1] for row in new}
     if known := [key for key in texts if key not in numbers]:
         among = address.c.key.op("IN")(TextsOf(json.dumps(known)))
@@ -66,7 +68,12 @@ def put_records(
     held = map(position_text, records.held) if any(records.held) else repeat(None)
     heads = zip(repeat(job_id), count(before + 1), records.keys, held, strict=False)
     NEW_WORK.insert_rows(store, list(map(add, heads, map(stored.__getitem__, records.which))))
-    store.connection.execute(update(job).where(job.c.id == job_id).values(judged_by=""))
+    to_be_judged(store.connection, job_id)
+
+
+def to_be_judged(connection: Connection, job_id: int) -> None:
+    """Note that not everything of a job is judged. Where that is known, others can write to the job meanwhile."""
+    connection.execute(update(job).where(job.c.id == job_id, job.c.judged_by != "").values(judged_by=""))
 
 
 def _there(store: Store, numbers: Sequence[int]) -> int:

@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, Select, Subquery, and_, func, insert, select
 
-from yellowtor.answers.ledger_rows import Question, Turn, WorkState
+from yellowtor.answers.ledger_rows import ALL_ADDRESSES, Addresses, Question, Turn, WorkState
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.subject import read_subject
@@ -19,9 +19,15 @@ FINAL = [kind.value for kind in Kind if kind.is_answer]
 
 
 class SqlQuestionBook:
-    """The open questions of one job. askings are the ledger's numbers of how services are asked, by their names."""
+    """The open questions of one job. askings are the ledger's numbers of how services are asked, by their names.
 
-    def __init__(self, store: Store, job_id: int, askings: Mapping[str, int]) -> None:
+    A run may ask about some addresses only, while others ask about the rest.
+    """
+
+    def __init__(
+        self, store: Store, job_id: int, askings: Mapping[str, int], addresses: Addresses = ALL_ADDRESSES
+    ) -> None:
+        self._addresses = addresses
         self._store = store
         self._job = job_id
         self._askings = askings
@@ -35,6 +41,9 @@ class SqlQuestionBook:
         First which are open, from indexes alone; then, for those only, who asks and in which order.
         """
         asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None))
+        if self._addresses != ALL_ADDRESSES:
+            above, up_to = self._addresses
+            asks = and_(asks, work.c.address_id > above, work.c.address_id <= up_to)
         mine = select(work.c.address_id).distinct().where(asks).subquery()
         opened = self._opened(mine, turn, failed_before=failed_before)
         who = (

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from sqlalchemy import and_, insert, select
 
 from yellowtor.allowance.price import Budget
+from yellowtor.answers.ledger_rows import ALL_ADDRESSES, Addresses
 from yellowtor.contracts.clock import Clock
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.accounts import in_flight
@@ -19,6 +20,7 @@ from yellowtor.ledger.jobs import runs
 from yellowtor.ledger.jobs.judging import SqlJudgeBook
 from yellowtor.ledger.jobs.open_questions import SqlQuestionBook
 from yellowtor.ledger.jobs.outcomes import SqlOutcomeBook
+from yellowtor.ledger.jobs.parts import address_shares, number_parts, part_sizes
 from yellowtor.ledger.jobs.pins import PinBook
 from yellowtor.ledger.jobs.scanning import SqlScanBook
 from yellowtor.ledger.jobs.written_files import SqlWrittenBook
@@ -58,12 +60,33 @@ class RunBook:
     along: bool
     _store: Store
     _run: tuple[int, int]
+    _askings: Mapping[str, int]
 
     def writer(self, service: str) -> "GroupWriter":
         """The writer for orders while this service is asked. A context manager; one at a time."""
         from yellowtor.ledger.accounts.group_commit import GroupWriter
 
         return GroupWriter(self.requests[service])
+
+    def parts(self, names: Sequence[str]) -> Sequence[int]:
+        """The numbers of these parts of the job's records. The records of other parts vanish."""
+        return number_parts(self._store, self._run[0], names)
+
+    def sizes(self) -> Mapping[int, int]:
+        """How many records each part has, by its number."""
+        return part_sizes(self._store, self._run[0])
+
+    def scanning_of(self, part: int) -> SqlScanBook:
+        """The scan of a part of the records."""
+        return SqlScanBook(self._store, self._run[0], self._askings, part)
+
+    def judging_of(self, part: int) -> SqlJudgeBook:
+        """The judgements, to be written into a part of the records."""
+        return SqlJudgeBook(self._store, self._run[0], self._askings, part=part)
+
+    def shares(self, count: int) -> Sequence[Addresses]:
+        """The addresses that are asked about, in as many shares at most, of about the same size."""
+        return address_shares(self._store, self._run[0], count)
 
     def others(self) -> tuple[int, int]:
         """The number of other runs on this job that are alive, and of those that died."""
@@ -78,13 +101,15 @@ class BookOptions:
     """How a run uses the ledger.
 
     again: whose replies do not count and are asked for again. spend_at_most is what the whole run may cost, in
-    millionths. worker is who runs; along: it may share the job with another run.
+    millionths. worker is who runs; along: it may share the job with another run, or, with addresses, ask and judge some
+    of them while other processes of the same run have the rest.
     """
 
     again: Again = "nothing"
     spend_at_most: int | None = None
     worker: Worker = NOBODY
     along: bool = False
+    addresses: Addresses = ALL_ADDRESSES
 
 
 DEFAULTS = BookOptions()
@@ -110,13 +135,13 @@ def open_book(
             accounts = Accounts(store, job_id)
             expired = expire(store, store.clock.now())
             yield RunBook(
-                SqlScanBook(store, job_id, run_id, askings),
-                SqlQuestionBook(store, job_id, askings),
+                SqlScanBook(store, job_id, askings),
+                SqlQuestionBook(store, job_id, askings, options.addresses),
                 {
                     terms.service: SqlRequestBook(store, accounts, run_id, terms, options.again, budget)
                     for terms in services
                 },
-                SqlJudgeBook(store, job_id, askings),
+                SqlJudgeBook(store, job_id, askings, options.addresses),
                 PinBook(store, job_id, stamp(store.clock.now()), options.worker.who),
                 SqlOutcomeBook(store, job_id),
                 SqlWrittenBook(store),
@@ -126,6 +151,7 @@ def open_book(
                 helps,
                 store,
                 (job_id, run_id),
+                askings,
             )
         runs.end(store, run_id)
 

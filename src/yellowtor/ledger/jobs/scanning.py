@@ -6,7 +6,7 @@ Rows that did not change are settled by one join and never come out of the datab
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import and_, func, insert, or_, select, update
+from sqlalchemy import ColumnElement, and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.addresses.keys import subject_key
@@ -15,11 +15,12 @@ from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.jobs.corrections import corrections_of
 from yellowtor.ledger.jobs.history import keep_past_addresses
-from yellowtor.ledger.jobs.new_records import Forgotten, put_records, put_subjects
+from yellowtor.ledger.jobs.new_records import Forgotten, put_records, put_subjects, to_be_judged
 from yellowtor.ledger.jobs.pins import take_up
 from yellowtor.ledger.jobs.states import count_states
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import (
+    PART,
     answer,
     job,
     last_scan,
@@ -49,7 +50,7 @@ AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
     WHERE job_id = ? AND place > ? AND place <= ? ORDER BY place"""
 # Those up to a place are as they were, and need be in `scanned` only now.
 CATCH_UP = """INSERT INTO scanned (place, key, raw_hash, held)
-    SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place <= ? ON CONFLICT DO NOTHING"""
+    SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place > ? AND place <= ? ON CONFLICT DO NOTHING"""
 PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -59,13 +60,18 @@ PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, s
 
 
 class SqlScanBook:
-    """The scan of one job in one run. askings are the ledger's numbers of how services are asked, by their names."""
+    """The scan of a part of one job's records. askings are the ledger's numbers of how services are asked, by name.
 
-    def __init__(self, store: Store, job_id: int, run_id: int, askings: Mapping[str, int]) -> None:
+    Of a source without parts, part 0 is all. Other processes may scan other parts at the same time.
+    """
+
+    def __init__(self, store: Store, job_id: int, askings: Mapping[str, int], part: int = 0) -> None:
         self._store = store
         self._job = job_id
-        self._run = run_id
         self._askings = askings
+        self._part = part
+        self._base = part * PART
+        self._locks = [f"scan {job_id} {part}"] if part else []
         self._count = 0
         self._changes: int | None = None
         self._many = False
@@ -82,7 +88,7 @@ class SqlScanBook:
 
     def recall(self, source: str) -> bool:
         """Use the last scan if the source is unchanged; else forget it."""
-        mine = last_scan.c.job_id == self._job
+        mine = and_(last_scan.c.job_id == self._job, last_scan.c.part == self._part)
         self._count = 0
         self._in_order = True
         with self._store.transaction() as connection:
@@ -90,14 +96,23 @@ class SqlScanBook:
             if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
                 connection.execute(last_scan.delete().where(mine))
                 return False
-            here = select(func.count()).where(work.c.job_id == self._job, work.c.place.is_not(None))
-            self._count = connection.execute(here).scalar_one()
+            self._count = connection.execute(select(func.count()).where(self._mine())).scalar_one()
         return True
 
     def keep(self, source: str) -> None:
         """Store this scan for the next run over the same source."""
         with self._store.transaction() as connection:
-            connection.execute(insert(last_scan).values(job_id=self._job, source=source))
+            connection.execute(insert(last_scan).values(job_id=self._job, part=self._part, source=source))
+
+    def _mine(self) -> ColumnElement[bool]:
+        """The records of this part, at the last scan."""
+        places = (work.c.place > self._base, work.c.place < self._base + PART)
+        return and_(work.c.job_id == self._job, *places)
+
+    @property
+    def _last(self) -> int:
+        """The place of the last record that was noted."""
+        return self._base + self._count
 
     def note(
         self, scanned: Sequence[tuple[str, str, Position | None]], *, all_of_them: bool
@@ -109,7 +124,7 @@ class SqlScanBook:
         if not scanned:
             return [], None
         batch = [(key, raw_hash, position_text(held)) for key, raw_hash, held in scanned]
-        before = self._count
+        before = self._last
         differ: Sequence[int] | None = None if all_of_them or not self._in_order else self._differing(batch)
         if differ is None:
             differ = range(len(batch))
@@ -118,7 +133,7 @@ class SqlScanBook:
             self._count += len(batch)
             return [], None
         try:
-            with self._store.transaction():
+            with self._store.transaction(self._locks):
                 self._store.run_many(PUT_SCANNED, [(before + at + 1, *batch[at]) for at in differ])
                 self._store.run(TAKE.format(first=self._store.index_first), (before + 1, self._job))
         except IntegrityError:
@@ -128,7 +143,7 @@ class SqlScanBook:
 
     def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> Sequence[int] | None:
         """The indexes of changed records; None if these are not the next keys of the last scan."""
-        places = (self._job, self._count, self._count + len(batch))
+        places = (self._job, self._last, self._last + len(batch))
         known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
         if len(known) != len(batch):
             return None
@@ -147,8 +162,8 @@ class SqlScanBook:
     def _fall_out_of_order(self) -> None:
         """From here on each record is looked up by its key; `scanned` gets those that were in order up to here."""
         if self._in_order and self._count:
-            with self._store.transaction():
-                self._store.run(CATCH_UP, (self._job, self._count))
+            with self._store.transaction(self._locks):
+                self._store.run(CATCH_UP, (self._job, self._base, self._last))
         self._in_order = False
 
     def _twice(self, batch: Sequence[tuple[str, str, str | None]]) -> str:
@@ -197,17 +212,17 @@ class SqlScanBook:
         """Keep what new and changed records have become."""
         if not rows:
             return
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             numbers = put_subjects(self._store, self._askings, [item.composed for item in rows])
             known = {item.key: item.composed.address_key for item in rows if item.was_known}
             keep_past_addresses(connection, self._job, known, stamp(self._store.clock.now()))
             work_rows = [(self._job, *_work_row(item), number) for item, number in zip(rows, numbers, strict=True)]
             self._store.run_many(PUT_WORK, work_rows)
-            connection.execute(update(job).where(job.c.id == self._job).values(judged_by=""))
+            to_be_judged(connection, self._job)
 
     def expects_new(self) -> bool:
         """Whether the last scan has no record behind those of this one: what comes next is new, or occurs twice."""
-        behind = select(work.c.id).where(work.c.job_id == self._job, work.c.place > self._count).limit(1)
+        behind = select(work.c.id).where(self._mine(), work.c.place > self._last).limit(1)
         return self._in_order and self._store.connection.execute(behind).first() is None
 
     def put_new(self, records: NewRecords) -> bool:
@@ -215,13 +230,13 @@ class SqlScanBook:
 
         False if a record or its address is not as the caller believes: then nothing is kept, and note() has to tell.
         """
-        if not self._many and len(records.keys) >= MANY:
+        if not (self._many or self._part) and len(records.keys) >= MANY:
             self._many = True
             self._store.before_many_records()
         try:
-            with self._store.transaction():
+            with self._store.transaction(self._locks):
                 others_wrote = self._others_wrote()
-                put_records(self._store, self._job, self._askings, self._count, records, others_wrote=others_wrote)
+                put_records(self._store, self._job, self._askings, self._last, records, others_wrote=others_wrote)
         except (IntegrityError, Forgotten):
             for cells in records.cells:
                 cells.stored = None
@@ -239,12 +254,12 @@ class SqlScanBook:
         """Mark the records that are no longer in the source; their number."""
         if self._many:
             self._store.after_many_records()
-        here = and_(work.c.job_id == self._job, work.c.state != WorkState.VANISHED.value)
+        here = and_(self._mine(), work.c.state != WorkState.VANISHED.value)
         with self._store.transaction() as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
                 return 0  # whatever was scanned is there, so nothing else is
             gone = (
-                or_(work.c.place.is_(None), work.c.place > self._count)
+                work.c.place > self._last
                 if self._in_order
                 else ~select(scanned.c.place).where(scanned.c.key == work.c.key).exists()
             )

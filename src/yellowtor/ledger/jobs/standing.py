@@ -16,7 +16,7 @@ from yellowtor.answers.ledger_rows import WorkState
 from yellowtor.answers.record_answers import NO_PARTS, Answer, AnswerPool, Answers, PooledAnswers
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.ledger.jobs.judged_rows import OF_REPLY, POOLED_READERS, READERS
-from yellowtor.ledger.storage.schema import address, answer, pin, question, reply, work
+from yellowtor.ledger.storage.schema import PART, address, answer, pin, question, reply, work
 from yellowtor.ledger.storage.store import NumbersOf, Store, TextsOf
 
 IS_ASKED = work.c.state == WorkState.ASK.value
@@ -26,10 +26,11 @@ POOLED = 32_000  # addresses whose answers are at hand: some 30 MB
 
 
 class SqlStanding:
-    """The answers of one job."""
+    """The answers of one job; in_order() is about one part of its records."""
 
-    def __init__(self, store: Store, job_id: int) -> None:
+    def __init__(self, store: Store, job_id: int, part: int = 0) -> None:
         self._store = store
+        self._base = part * PART
         self._job = job_id
         self._known_pins: dict[int, Pin] | None = None
         self._pool = AnswerPool(READERS)
@@ -43,6 +44,7 @@ class SqlStanding:
 
     def in_order(self, first: int, count: int, wanted: AbstractSet[str]) -> Answers:
         """The current answers for scanned records in the order of the scan, from an index on (from 0)."""
+        first += self._base
         if (pooled := self._pooled(first, count, wanted)) is not None:
             return pooled
         among = and_(work.c.place > first, work.c.place <= first + count)

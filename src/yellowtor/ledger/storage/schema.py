@@ -17,7 +17,7 @@ from sqlalchemy import (
     Text,
 )
 
-VERSION = 13
+VERSION = 14
 metadata = MetaData()
 WIDE = BigInteger().with_variant(Integer, "sqlite")  # where an integer is as wide as it needs to be
 
@@ -199,7 +199,7 @@ work = Table(
     Column("id", Integer, primary_key=True),
     Column("job_id", Integer, nullable=False),
     Column("key", Text, nullable=False),
-    Column("place", Integer),  # from 1, in the last scan; null: vanished
+    Column("place", WIDE),  # in the last scan: the number of its part * PART, and from 1 in it; null: vanished
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),  # coordinates in the source that are not ours, as they would be written
     Column("held_hash", Text, nullable=False),  # the address that was there when `held` was first seen
@@ -281,11 +281,22 @@ past_pin = Table(
 Index("past_pin_key", past_pin.c.job_id, past_pin.c.key)
 Index("past_pin_address", past_pin.c.address_key)
 
-# The source at the end of the last scan: valid while it is the same.
+# A file of a source that is a folder: a part of its records, with places of its own. Of any other source, 0 is all.
+PART = 2**32
+part = Table(
+    "part",
+    metadata,
+    Column("job_id", Integer, primary_key=True),
+    Column("name", Text, primary_key=True),
+    Column("number", Integer, nullable=False),
+)
+
+# The source, or a part of it, at the end of the last scan: valid while it is the same.
 last_scan = Table(
     "last_scan",
     metadata,
     Column("job_id", Integer, primary_key=True),
+    Column("part", Integer, primary_key=True, server_default="0"),
     Column("source", Text, nullable=False),
 )
 
@@ -312,7 +323,7 @@ Index("written_file_path", written_file.c.path)
 scanned = Table(
     "scanned",
     metadata,
-    Column("place", Integer, primary_key=True),
+    Column("place", WIDE, primary_key=True),
     Column("key", Text, nullable=False, unique=True),
     Column("raw_hash", Text, nullable=False),
     Column("held", Text),
@@ -323,7 +334,7 @@ scanned = Table(
 open_question = Table(
     "open_question",
     metadata,
-    Column("n", Integer, primary_key=True),
+    Column("n", WIDE, primary_key=True),
     Column("question_id", Integer, nullable=False),
     Column("records", Integer, nullable=False),
     prefixes=["TEMPORARY"],
