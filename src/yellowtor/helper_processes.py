@@ -14,6 +14,13 @@ from pathlib import Path
 from typing import IO
 
 LENGTH = 8  # bytes of the number before a message
+CORES = "YELLOWTOR_CORES"  # how many a run may use, where others use the rest
+
+
+def cores() -> int:
+    """How many cores this process may use, with its helpers."""
+    stated = os.environ.get(CORES, "")
+    return int(stated) if stated.isdigit() and int(stated) else os.cpu_count() or 1
 
 
 class HelperGone(Exception):

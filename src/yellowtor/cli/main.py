@@ -95,6 +95,16 @@ MostMoved = Annotated[
 ]
 
 
+On = Annotated[
+    str,
+    typer.Option(
+        "--on",
+        metavar="CLUSTER",
+        help="Share the work among the workers of a Dask cluster (tcp://host:8786), or N processes (local:N).",
+    ),
+]
+
+
 @app.command()
 def run(
     job: JobArgument,
@@ -117,6 +127,7 @@ def run(
         bool,
         typer.Option("--share", help="If another run works on the job, help it (needs a PostgreSQL ledger)."),
     ] = False,
+    on: On = "",
     strict: Annotated[
         bool, typer.Option("--strict", help="End with code 7 if a record is doubtful, unplaced or failed.")
     ] = False,
@@ -131,13 +142,13 @@ def run(
 
     limit = None if spend_at_most is None else round(spend_at_most * MILLION)
     options = Options(
-        dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log, most_moved=_share(most_moved)
+        dry_run, at_most, again is not None, repair, limit, agreed=yes, log=log, most_moved=_share(most_moved), on=on
     )
     if wait and (dry_run or follow is not None):
         raise typer.BadParameter(
             "a dry run has nothing to wait for, and --follow waits without it", param_hint="--wait"
         )
-    if share and (wait or dry_run or follow is not None):
+    if share and (wait or dry_run or follow is not None or on):
         raise typer.BadParameter("--share ends with the other run", param_hint="--share")
     if share and share_command(job, options, as_json=json):
         return
@@ -218,15 +229,15 @@ def plan(
         Path | None,
         typer.Option("--png", metavar="FILE.png", help="Draw the requests over time, and the windows."),
     ] = None,
+    on: On = "",
     json: AsJson = False,
 ) -> None:
     """Show the requests, cost and end of a run, with every window and cap; send nothing."""
     from yellowtor.cli.planning import plan_command
     from yellowtor.run.parts import Options
 
-    plan_command(
-        job, Options(dry_run=True, at_most=at_most, again_failed=again is not None), what_if, as_json=json, png=png
-    )
+    options = Options(dry_run=True, at_most=at_most, again_failed=again is not None, on=on)
+    plan_command(job, options, what_if, as_json=json, png=png)
 
 
 @app.command()

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
@@ -14,6 +15,7 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left, Window
+from yellowtor.cli.commands import shared
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report_json import plan_json
@@ -25,9 +27,12 @@ from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 def plan_command(path: Path, options: Options, what_if: list[str], *, as_json: bool, png: Path | None) -> None:
     progress = Progress(stderr())
-    with job_parts(path, PartsOptions(options.again_failed, sends=False)) as (parts, remarks):
+    with ExitStack() as stack:
+        parts, remarks = stack.enter_context(job_parts(path, PartsOptions(options.again_failed, sends=False)))
         for remark in remarks:
             progress.remark(remark)
+        if options.on:
+            parts = stack.enter_context(shared(path, parts, options, progress))
         with progress.shown():
             planned = plan_run(parts, options, what_if, progress)
         windows = parts.book.requests[planned.plan.service].windows

@@ -1,6 +1,7 @@
 """Tables of records: what a run needs of each, and what only some of them can do."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any, NamedTuple, Protocol, overload, runtime_checkable
@@ -156,6 +157,26 @@ class WritesInOrder(Protocol):
     """A file whose rows are answered in the order in which they are read, all of them."""
 
     writes_in_order: bool
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A file of a table in many files: its name in the source's folder, itself, and the file for its answers."""
+
+    name: str
+    table: Table
+    to: Path
+
+
+@runtime_checkable
+class InPieces(Protocol):
+    """A table in many files, each of which is read and written alone."""
+
+    def names(self) -> Sequence[str]:
+        """The names of the files, in order. Raises BadSource."""
+
+    def piece(self, name: str) -> Piece:
+        """One of them. Raises BadSource."""
 
 
 @runtime_checkable

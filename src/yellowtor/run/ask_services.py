@@ -10,6 +10,7 @@ from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.run.asking.ask_result import AskResult
 from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.crew import AskOrder
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts
 from yellowtor.run.phases.judging import Judging
@@ -38,12 +39,14 @@ def ask_all(
             return
         if at:
             watch.phase("Judging")
-            judging.judge_open(parts.book.judging)
-            turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
+            judge_all(parts, judging, watch)
+        turn = Turn(service.name, service.reading_key, tuple(waited_for), judged_by)
+        if at:
             questions, _ = parts.book.questions.collect(turn, failed_before=options.failed_before)
         result = AskResult(service.name)
         if questions:
-            result = _ask(parts, service, questions, judging, watch, stop, at_most)
+            order = AskOrder(turn, at_most, options.failed_before)
+            result = ask_one(parts, service, questions, judging, watch, stop, order)
             result.currency = currency_of(service, parts.clock.now())
             result.differences = tuple(parts.book.requests[service.name].differences)
             yield result
@@ -58,23 +61,34 @@ def _passes_on(result: AskResult, job: Job) -> bool:
     return (result.stopped_by is not None or bool(result.left_open)) and job.ask.next.failed
 
 
-def _ask(
+def judge_all(parts: Parts, judging: Judging, watch: Watcher) -> None:
+    """Judge everything that is not judged by today's rules."""
+    if parts.crew and not parts.book.judging.is_judged(judging.key):
+        parts.crew.judge(watch)
+    judging.judge_open(parts.book.judging)
+
+
+def ask_one(
     parts: Parts,
     service: Service,
     questions: int,
     judging: Judging,
     watch: Watcher,
     stop: Cancellation,
-    at_most: int | None,
+    order: AskOrder,
 ) -> AskResult:
+    """Ask one service what was collected for it."""
     import asyncio  # a run that has all its answers does without
 
     from yellowtor.run.asking.ask import Asker
     from yellowtor.run.asking.background_judging import judge_meanwhile
 
+    at_most = order.at_most
     wanted = questions if at_most is None else min(questions, at_most)
     left = tightest(parts.book.requests[service.name].left())
     watch.asks(service.name, wanted, left, forecast_run(parts.book, service, wanted, parts.clock.now()))
+    if parts.crew:
+        return parts.crew.ask(service, order, watch, stop)
     open_: Iterator[Question] = islice(parts.book.questions.all(), at_most)
 
     def judge() -> Mapping[Outcome, int]:
@@ -83,7 +97,10 @@ def _ask(
 
     async def whole() -> AskResult:
         async with service, parts.book.writer(service.name) as writer:
-            meanwhile = asyncio.create_task(judge_meanwhile(judge, writer, parts.clock, watch))
+            idle = asyncio.sleep(0)
+            meanwhile = asyncio.create_task(
+                judge_meanwhile(judge, writer, parts.clock, watch) if order.judges else idle
+            )
             try:
                 return await Asker(service, writer, parts.clock, watch).ask(open_, stop)
             finally:

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.judging.thresholds import Calibration
@@ -19,13 +20,16 @@ from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.plan import Plan
 from yellowtor.run.ports import Book, MarkerFiles, Service
 
+if TYPE_CHECKING:
+    from yellowtor.run.crew import Crew
+
 
 @dataclass(frozen=True)
 class Parts:
     """The parts of one run; the services in the order in which they are asked.
 
     `to` is the file for the answers (None: the source itself), `files` are all written files, `into` is the written
-    table of a database.
+    table of a database. crew are other processes that share the work, if there are any.
     """
 
     job: Job
@@ -42,6 +46,7 @@ class Parts:
     dated: Callable[[Path], Path] | None = None
     calibrations: Mapping[str, Calibration] = field(default_factory=dict)
     marker_parts: MarkerParts = field(default_factory=MarkerParts)
+    crew: "Crew | None" = None
 
 
 @dataclass(frozen=True)
@@ -50,7 +55,8 @@ class Options:
 
     spend_at_most, in millionths, limits what it costs; agreed: it may cost more than the job wants to be asked about.
     failed_before: of what failed, replies from before this instant (ISO 8601, UTC; else the begin of the run) are asked
-    for again. most_moved is the share of records that may move, in place of the job's.
+    for again. most_moved is the share of records that may move, in place of the job's. on is the
+    cluster that shares the work; empty: none.
     """
 
     dry_run: bool = False
@@ -62,6 +68,7 @@ class Options:
     failed_before: str = ""
     log: Path | None = None
     most_moved: float | None = None
+    on: str = ""
 
 
 @dataclass(frozen=True)

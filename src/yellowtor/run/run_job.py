@@ -6,16 +6,18 @@ from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
+from yellowtor.addresses.keys import digest
 from yellowtor.allowance.price import MILLION, money
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.contracts.table import KeepsBackup, Table
+from yellowtor.contracts.table import InPieces, KeepsBackup, Table
 from yellowtor.errors import BadSource, Unconfirmed
 from yellowtor.filelocks import check_free, locked
 from yellowtor.files import State, announcing, check_writable, state_of
-from yellowtor.run.ask_services import ask_all
+from yellowtor.run.ask_services import ask_all, judge_all
 from yellowtor.run.asking.ask_result import AskTotals
 from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.crew import PieceOrder
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Parts, Summary, stamp_of
 from yellowtor.run.phases.decision_rows import What
@@ -25,14 +27,16 @@ from yellowtor.run.phases.marker_drawing import check_drawing, drawing
 from yellowtor.run.phases.moving import too_many_moved
 from yellowtor.run.phases.outlier_report import find_far
 from yellowtor.run.phases.record_decisions import Applied, RecordDecisions
-from yellowtor.run.phases.scan import ScanResult, scan
+from yellowtor.run.phases.scan import PartScan, ScanResult, end_scan, scan
+from yellowtor.run.phases.steady import scan_steadily
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.phases.writeback import WriteBack
+from yellowtor.run.pieces import check_sizes, joined, scan_piece, write_piece
 from yellowtor.run.plan import Otherwise, Plan, costs, make_plan, what_if
 from yellowtor.run.ports import Watcher
+from yellowtor.run.write_markers import write_markers
 
 UNTOLD = timedelta(hours=1)  # wait for a quota with an unknown renewal
-RESCANS = 3  # of a file that others write while it is read
 SHOWN = 16  # cells that a dry run names
 
 
@@ -50,34 +54,46 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         watch.remark(remark)
     check_edits(parts, watch, dry_run=options.dry_run)
     judging = judging_of(parts, watch)
-    scanned, source, plan = planned(parts, options, judging, watch)
+    found, plan = planned(parts, options, judging, watch)
+    scanned = found.counts
+    untouched = False
     if not (options.dry_run or options.agreed):
         check_cost(job, plan, options.spend_at_most)
     asked = AskTotals()
     wrote = None
     changes = None
     back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
-    if (scanned.new or scanned.changed) and plan.kept and not job.in_reverse and job.judge.area is None:
-        _, remark = find_far(book.judging)
-        if remark:
-            watch.remark(remark)
+    if (scanned.new or scanned.changed) and plan.kept:
+        _say_outliers(parts, watch)
     if options.dry_run:
-        judging.judge_open(book.judging)
+        judge_all(parts, judging, watch)
         if why := too_many_moved(job, book.judging, options.most_moved):
             watch.remark(f"a run would write nothing: {why}")
-        changes = None if job.write.table else back.changes(SHOWN)
+        changes = None if job.write.table or found.pieces else back.changes(SHOWN)
     else:
         open_ = plan.open_questions
         most = options.at_most
         asked = AskTotals(tuple(ask_all(parts, open_, options, most, judging, watch, stop)))
         watch.phase("Judging", sum(turn.settled for turn in asked.turns) or None)
-        judging.judge_open(book.judging)
+        judge_all(parts, judging, watch)
         if why := too_many_moved(job, book.judging, options.most_moved):
             raise BadSource(f"{why} What was asked is kept. Nothing was written.")
         with locked(parts.files, watch.remark):
-            wrote = _write(parts, back, watch, source, scanned.records)
-    done = _Done(scanned, plan, asked, wrote, changes)
+            wrote, untouched = (
+                _write_pieces(parts, options, judging, found, watch)
+                if found.pieces
+                else (_write(parts, back, watch, found.whole, scanned.records), False)
+            )
+    done = _Done(scanned, plan, asked, wrote, changes, untouched)
     return _summary(parts, done, began, before)
+
+
+def _say_outliers(parts: Parts, watch: Watcher) -> None:
+    """Remark on positions of the source's own that are far from all others."""
+    if not parts.job.in_reverse and parts.job.judge.area is None:
+        _, remark = find_far(parts.book.judging)
+        if remark:
+            watch.remark(remark)
 
 
 @dataclass(frozen=True)
@@ -89,12 +105,15 @@ class _Done:
     asked: AskTotals
     wrote: WriteResult | None
     changes: Changes | None
+    untouched: bool = False  # no file of the folder for the answers was written
 
 
 def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]) -> Summary:
     """The summary of a run; before are the states of its files before it."""
     book = parts.book
     counts = book.outcomes.counts()
+    in_pieces = isinstance(parts.table, InPieces)
+    same = [file for file, state in before.items() if state and state == state_of(file)]
     backup = parts.table.backup if isinstance(parts.table, KeepsBackup) else None
     return Summary(
         done.scan,
@@ -103,13 +122,13 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
         {outcome: counts.get(outcome, 0) for outcome in Outcome},
         book.outcomes.placed_by() if len(parts.services) > 1 else {},
         done.wrote,
-        parts.files if done.wrote else (),
+        (*([parts.to] if parts.to and in_pieces else []), *parts.files) if done.wrote else (),
         parts.into,
         backup if backup and backup.exists() else None,
         done.changes,
         tuple(subject.line() for subject in book.abandoned),
         parts.job.in_reverse,
-        frozenset(file for file, state in before.items() if state and state == state_of(file)),
+        frozenset([*same, *([parts.to] if parts.to and done.untouched else [])]),
         tuple(book.requests[parts.services[0].name].left()),
         began,
         book.outcomes.causes(),
@@ -191,44 +210,77 @@ def plan_run(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
     judging = judging_of(parts, watch)
     if options.again_failed:
         options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
-    scanned, _, plan = planned(parts, options, judging, watch)
+    scanned, plan = planned(parts, options, judging, watch)
     first = parts.services[0]
     now = parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
     otherwise = tuple(what_if(parts.book, first, open_, now, wish) for wish in wishes)
-    return PlannedRun(scanned, plan, otherwise)
+    return PlannedRun(scanned.counts, plan, otherwise)
 
 
-def _scanned(parts: Parts, watch: Watcher) -> tuple[ScanResult, str]:
-    """Scan the records; the fingerprint of the source. A file that is written meanwhile is read once more."""
+@dataclass(frozen=True)
+class Scanned:
+    """What the scan found, in all; whole is the source's fingerprint, pieces the scans of its files with their numbers.
+
+    A source in one file has no pieces.
+    """
+
+    counts: ScanResult
+    whole: str
+    pieces: Mapping[str, tuple[int, PartScan]]
+
+
+def _scanned(parts: Parts, watch: Watcher) -> Scanned:
+    """Scan the records."""
     table = parts.table
+    book = parts.book
     askings = [service.asking for service in parts.services]
-    for last in (*[False] * RESCANS, True):
-        table.refresh()
-        source = table.fingerprint()
-        try:
-            found = scan(parts.job, table, askings, parts.book.scanning, parts.book.written, watch, source)
-        except BadSource:  # perhaps only because its header was that of another version
-            if last or not table.refresh():
-                raise
-            continue
-        if last or not table.refresh():
-            break
-    return found, source
+    watch.phase("Reading")
+    if not isinstance(table, InPieces):
+        book.parts(())
+        found = scan_steadily(table, lambda: scan(parts.job, table, askings, book.scanning, book.written, watch))
+        return Scanned(end_scan(parts.job, table, askings, book.scanning, [found]), found.source, {})
+    names = table.names()
+    pieces = dict(zip(names, book.parts(names), strict=True))
+    if parts.crew:
+        scans = parts.crew.scan(pieces, watch)
+    else:
+        scans = [scan_piece(parts, name, number, watch) for name, number in pieces.items()]
+    check_sizes(parts, pieces, scans)
+    counts = end_scan(parts.job, table, askings, book.scanning, scans)
+    return Scanned(counts, "", {name: (pieces[name], found) for name, found in zip(names, scans, strict=True)})
 
 
-def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[ScanResult, str, Plan]:
-    """Scan the records, and what a run would do; with the source's fingerprint."""
+def _write_pieces(
+    parts: Parts, options: Options, judging: Judging, found: Scanned, watch: Watcher
+) -> tuple[WriteResult, bool]:
+    """Write each file of the answers, then the markers; whether all files of the answers were complete already."""
+    job = parts.job
+    watch.phase("Writing", found.counts.records or None)
+    answers = digest(parts.book.judging.state(judging.key), job.write.model_dump_json(), str(options.repair))
+    orders = [
+        PieceOrder(name, number, scan.source, scan.counts.records, answers, options.repair)
+        for name, (number, scan) in found.pieces.items()
+    ]
+    done = parts.crew.write(orders, watch) if parts.crew else [write_piece(parts, order, watch) for order in orders]
+    if job.markers.writes():
+        with announcing(noting(parts.book.written)):
+            write_markers(job, parts.table, parts.book.judging, parts.marker_parts, parts.markers, watch)
+    return joined([one.result for one in done]), all(one.untouched for one in done)
+
+
+def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[Scanned, Plan]:
+    """Scan the records, and what a run would do."""
     book = parts.book
     services = parts.services
     for name, count in book.expired.items():
         watch.remark(
             f"{count:,} replies of {name} were too old and are deleted; questions that are still needed are asked again"
         )
-    scanned, source = _scanned(parts, watch)
+    found = _scanned(parts, watch)
     if len(services) > 1 or options.again_failed:  # what to ask depends on what is known
         watch.phase("Judging")
-        judging.judge_open(book.judging)
+        judge_all(parts, judging, watch)
     passes_on = parts.job.ask.next.spent
     now = parts.clock.now()
     plan = make_plan(
@@ -240,7 +292,7 @@ def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) ->
         at_most=options.at_most,
         spent_passes_on=passes_on,
     )
-    return scanned, source, plan
+    return found, plan
 
 
 def judging_of(parts: Parts, watch: Watcher) -> Judging:

@@ -5,7 +5,6 @@ so another table is another question.
 """
 
 import asyncio
-import os
 from collections.abc import Sequence
 from pathlib import Path
 from threading import Lock
@@ -23,6 +22,7 @@ from yellowtor.answers.replies.reading import Looked, Read
 from yellowtor.answers.replies.reply import Reply, Request
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.subject import Subject
+from yellowtor.helper_processes import cores
 from yellowtor.reference.field_names import HOW, ROW
 from yellowtor.services.reference_settings import ReferenceDescription
 from yellowtor.services.reference_workers import SearchOptions, SearchWorkers, find_all, open_search
@@ -55,7 +55,7 @@ class ReferenceService:
         self.windows: Sequence[Window] = ()
         self.prices: Sequence[Price] = ()
         self.zone = ZoneInfo("UTC")
-        self.parallel = max(1, min(os.cpu_count() or 1, 8))
+        self.parallel = max(1, min(cores(), 8))
         self.tries = 1
         self.most = MANY
         self.looks = 0

@@ -9,8 +9,9 @@ from tempfile import TemporaryDirectory
 from threading import Thread
 from typing import TYPE_CHECKING, NamedTuple
 
+from yellowtor.answers.ledger_rows import ALL_ADDRESSES, Addresses
 from yellowtor.contracts.ambient import Ambient
-from yellowtor.contracts.table import LEAVE, InTransactions, Table
+from yellowtor.contracts.table import LEAVE, InPieces, InTransactions, Table
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
 from yellowtor.run.parts import Parts
@@ -59,6 +60,7 @@ class PartsOptions:
 
     again_failed: what failed is asked again. spend_at_most is what the run may cost, in millionths. along: it may share
     the job with another run. A run that sends nothing needs no keys. watch shows how a reference table is indexed.
+    addresses are those to be asked and judged, if not all.
     """
 
     again_failed: bool = False
@@ -67,6 +69,7 @@ class PartsOptions:
     sends: bool = True
     ambient: Ambient = PROCESS
     watch: Watcher | None = None
+    addresses: Addresses | None = None
 
 
 @contextmanager
@@ -80,7 +83,8 @@ def job_parts(path: Path, options: PartsOptions) -> Iterator[tuple[Parts, Sequen
     Thread(target=import_module, args=["yellowtor.ledger.jobs.run_book"]).start()  # while the source is read
     table, source, to = open_table(job, folder, options.ambient)
     with ExitStack() as stack:
-        files = [f for f in (to or source,) if f and job.write.to != STANDARD]
+        one_file = job.write.to != STANDARD and not isinstance(table, InPieces)
+        files = [f for f in (to or source,) if f and one_file]
         if job.write.to == STANDARD:
             to = Path(stack.enter_context(TemporaryDirectory(prefix="yellowtor-"))) / f"answers{_ending(source)}"
         named = Files(path, to, files)
@@ -117,7 +121,9 @@ def open_parts(
     check_outputs(job, folder, files.job, ledger if isinstance(ledger, Path) else None)
     again: Again = "failed" if options.again_failed else "nothing"
     charged = [terms(service, job.ask.caps) for service in services]
-    book_options = BookOptions(again, options.spend_at_most, this_worker(), options.along)
+    book_options = BookOptions(
+        again, options.spend_at_most, this_worker(), options.along, options.addresses or ALL_ADDRESSES
+    )
     with open_book(ledger, place.whose, ledger_clock(ledger), charged, book_options) as book:
         markers = marker_files(job.markers, folder, credit_of(services), source_file(job, folder))
         yield Parts(

@@ -13,6 +13,7 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.tables.file_table import FileOptions, FileTable
+from yellowtor.tables.folder import FolderTable, is_folder
 from yellowtor.tables.registry import ENDINGS, open_file
 from yellowtor.tables.stated_dialect import StatedDialect
 from yellowtor.wiring.process import CLOCK, PROCESS
@@ -28,12 +29,30 @@ def open_table(job: Job, folder: Path, ambient: Ambient = PROCESS) -> tuple[Tabl
     if job.records.file is None:
         return _database_table(job, folder, ambient), None, None
     source = folder / job.records.file
+    if is_folder(source):
+        return _folder_table(job, source, folder), source, folder / job.write.to if job.write.to else None
     to = None if job.write.in_place or job.write.to is None else folder / job.write.to
     if to and real_path(to) == real_path(source) and job.records.file != STANDARD:
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Set in_place = true to change it.")
     backup = free_name(source) if job.write.in_place and job.write.backup else None
     answers = {column: part for part, column in job.write.columns.mapped().items()}
     return chosen(file_table(source, job.records, backup, answers, ambient), job.records), source, to
+
+
+def _folder_table(job: Job, source: Path, folder: Path) -> FolderTable:
+    """The files of a folder, or of a pattern. Raises BadJob."""
+    if job.write.to is None or job.write.to == STANDARD:
+        raise BadJob(
+            f"records.file = {source.name!r} is a folder or a pattern: write.to names the folder for the answers. "
+            "Nothing was sent."
+        )
+    if job.records.only or job.records.first or job.write.corrections:
+        raise BadJob(
+            "records.only, records.first and write.corrections are for a single file, and records.file is a folder. "
+            "Nothing was sent."
+        )
+    answers = {column: part for part, column in job.write.columns.mapped().items()}
+    return FolderTable(source, folder / job.write.to, answers)
 
 
 def chosen(table: "FileTable | FrameTable", records: Records) -> Table:

@@ -26,7 +26,20 @@ from yellowtor.ledger.jobs.judged_rows import (
 )
 from yellowtor.ledger.jobs.standing import SqlStanding
 from yellowtor.ledger.storage.instants import stamp
-from yellowtor.ledger.storage.schema import address, answer, candidates, job, new_written, question, reply, work
+from yellowtor.ledger.storage.schema import (
+    address,
+    answer,
+    candidates,
+    correction,
+    job,
+    new_written,
+    past_pin,
+    pin,
+    question,
+    reply,
+    request,
+    work,
+)
 from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import read_candidates
 
@@ -201,6 +214,18 @@ class SqlJudgeBook:
         through = self._through(judgement_key)
         with self._store.transaction() as connection:
             connection.execute(update(job).where(job.c.id == self._job).values(judged_by=through))
+
+    def state(self, judgement_key: str) -> str:
+        """What answers depend on, beside the source: replies, requests, pins and corrections, by their last ones."""
+        newest = select(
+            self._judged_by(),
+            *(select(func.max(column)).scalar_subquery() for column in (request.c.id, pin.c.id, pin.c.pinned_at)),
+            *(select(func.max(column)).scalar_subquery() for column in (correction.c.made_at, past_pin.c.until)),
+        )
+        return repr((judgement_key, *self._store.connection.execute(newest).one()))
+
+    def _judged_by(self) -> Any:
+        return select(job.c.judged_by).where(job.c.id == self._job).scalar_subquery()
 
     def _through(self, judgement_key: str) -> str:
         newest = self._store.connection.execute(select(func.max(reply.c.id))).scalar_one()

@@ -42,9 +42,11 @@ def part_sizes(store: Store, job_id: int) -> Mapping[int, int]:
     return {int(row[0]): row[1] for row in store.connection.execute(query)}
 
 
-def address_shares(store: Store, job_id: int, count: int) -> Sequence[Addresses]:
-    """The addresses that are asked about, in as many shares at most, of about the same size."""
+def address_shares(store: Store, job_id: int, most: int, least: int) -> Sequence[Addresses]:
+    """The addresses that are asked about, in at most this many shares of the same size, which is at least `least`."""
     mine = select(work.c.address_id).distinct().where(work.c.job_id == job_id, IS_ASKED).subquery()
+    there = store.connection.execute(select(func.count()).select_from(mine)).scalar_one()
+    count = max(1, min(most, there // least))
     nth = select(mine.c.address_id, func.ntile(count).over(order_by=mine.c.address_id).label("share")).subquery()
     query = select(func.max(nth.c.address_id)).group_by(nth.c.share).order_by(nth.c.share)
     ends = list(store.connection.execute(query).scalars())

@@ -84,9 +84,9 @@ class RunBook:
         """The judgements, to be written into a part of the records."""
         return SqlJudgeBook(self._store, self._run[0], self._askings, part=part)
 
-    def shares(self, count: int) -> Sequence[Addresses]:
-        """The addresses that are asked about, in as many shares at most, of about the same size."""
-        return address_shares(self._store, self._run[0], count)
+    def shares(self, most: int, least: int) -> Sequence[Addresses]:
+        """The addresses that are asked about, in so many shares at most, of the same size: at least `least`."""
+        return address_shares(self._store, self._run[0], most, least)
 
     def others(self) -> tuple[int, int]:
         """The number of other runs on this job that are alive, and of those that died."""

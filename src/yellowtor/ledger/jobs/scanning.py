@@ -3,6 +3,7 @@
 Rows that did not change are settled by one join and never come out of the database.
 """
 
+import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -27,7 +28,7 @@ from yellowtor.ledger.storage.schema import (
     scanned,
     work,
 )
-from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.store import Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
     position_text,
     read_position,
@@ -265,6 +266,12 @@ class SqlScanBook:
             )
             left = {"state": WorkState.VANISHED.value, "place": None, "pin_id": None}
             return connection.execute(update(work).where(here, gone).values(left)).rowcount
+
+    def elsewhere(self, keys: Sequence[str]) -> set[str]:
+        """Those of these keys that another part has."""
+        among = and_(work.c.job_id == self._job, work.c.key.op("IN")(TextsOf(json.dumps(keys))))
+        query = select(work.c.key).where(among, or_(work.c.place <= self._base, work.c.place >= self._base + PART))
+        return set(self._store.connection.execute(query).scalars())
 
     def take_up_pins(self) -> None:
         """Have records know the pins that hold for them."""

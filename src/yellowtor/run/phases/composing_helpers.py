@@ -1,7 +1,6 @@
 """Composes what records ask about, in helper processes where there is much of it."""
 
 import marshal
-import os
 import pickle
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -12,7 +11,7 @@ from yellowtor.addresses.keys import Asking, digest, raw_hashes, subject_key
 from yellowtor.answers.ledger_rows import Composed
 from yellowtor.contracts.address import PARTS
 from yellowtor.contracts.subject import Composer, Subject, parts_text, subject_text
-from yellowtor.helper_processes import HelperGone, HelperProcess, serve
+from yellowtor.helper_processes import HelperGone, HelperProcess, cores, serve
 
 MANY = 1_000  # cells that are worth to be sent to helpers
 BEFORE = 20_000  # cells that have to come before: most runs have few new records
@@ -89,7 +88,7 @@ class ComposingHelpers:
         self._composer = composer
         self._helpers: list[HelperProcess] = []
         self._count = 0  # cells so far
-        self._alone = (os.cpu_count() or 1) < 2
+        self._alone = cores() < 2
 
     def make(self, cells: list[Cells]) -> list[Made]:
         """As SubjectComposer.make(). If a helper was ended from outside, the work is done here."""
@@ -105,7 +104,7 @@ class ComposingHelpers:
 
     def _by_helpers(self, cells: list[Cells]) -> list[Made]:
         if not self._helpers:
-            self._helpers = [HelperProcess(__name__) for _ in range(min(MOST, (os.cpu_count() or 2) - 1))]
+            self._helpers = [HelperProcess(__name__) for _ in range(min(MOST, cores() - 1))]
             for helper in self._helpers:
                 helper.send(pickle.dumps(self._composer))
                 helper.reply()

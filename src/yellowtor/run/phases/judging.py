@@ -75,9 +75,7 @@ class Judging:
         """Judge everything that is not judged by these rules, or this many pages of it."""
         if book.is_judged(self.key):
             return
-        for service in self._services.values() if not self._drifts else ():
-            earlier = book.answers_before(service.name, service.reading_key, SAMPLE)
-            self._drifts[service.name] = Drift(service.name, earlier)
+        self._heed_drifts(book)
         for judged in islice(self._pages(book), pages):
             if pages is None:
                 self._advanced(judged)
@@ -85,6 +83,17 @@ class Judging:
             if not self._in_reverse and compare(book.comparison):
                 sum(self._pages(book))
             book.note_all_judged(self.key)
+
+    def judge_share(self, book: JudgeBook) -> None:
+        """Judge the addresses of this book that are not judged by these rules; other processes judge others."""
+        self._heed_drifts(book)
+        for judged in self._pages(book):
+            self._advanced(judged)
+
+    def _heed_drifts(self, book: JudgeBook) -> None:
+        for service in self._services.values() if not self._drifts else ():
+            earlier = book.answers_before(service.name, service.reading_key, SAMPLE)
+            self._drifts[service.name] = Drift(service.name, earlier)
 
     def _pages(self, book: JudgeBook) -> Iterator[int]:
         """Judge page by page; the number of addresses of each."""

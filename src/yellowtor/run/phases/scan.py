@@ -40,16 +40,29 @@ class Findings:
         if self.records <= NAMED:
             self.keys.append(key)
 
+    def join(self, others: "Findings") -> None:
+        """Add what was found in another part."""
+        self.records += others.records
+        self.keys += others.keys[: max(0, NAMED - len(self.keys))]
 
-@dataclass(frozen=True, slots=True)
-class ScanResult:
+
+class ScanResult(NamedTuple):
     """Counts of the scan: records read, new, changed, vanished; and the problems of their own coordinates."""
 
     records: int
     new: int
     changed: int
     vanished: int
-    findings: Mapping[Finding, Findings] = field(default_factory=dict)
+    findings: Mapping[Finding, Findings]
+
+
+@dataclass(frozen=True, slots=True)
+class PartScan:
+    """The same of a part of the records, and its fingerprint; coordinates are the records with some of their own."""
+
+    counts: ScanResult
+    source: str
+    coordinates: int = 0
 
 
 def scan(
@@ -59,40 +72,68 @@ def scan(
     book: ScanBook,
     ours: WrittenBook,
     watch: Watcher,
-    fingerprint: str,
-) -> ScanResult:
-    """Scan the whole source, unless its fingerprint and the rules are those of the last scan.
+    *,
+    whole: bool = True,
+) -> PartScan:
+    """Scan a table, unless its fingerprint and the rules are those of its last scan; end_scan() follows.
 
-    askings are the services' ways of asking; ours knows the positions that runs have written.
+    whole: it is all of the records, not a part of them. askings are the services' ways of asking; ours knows the
+    positions that runs have written.
 
     Raises BadSource for an empty or repeated key, BadJob if all records are in the area only with swapped coordinates.
     """
+    fingerprint = table.fingerprint()
     reader = RowReader(job, table)
-    rules = digest(reader.composing.rules(), *map(repr, askings), str(job.records.keep))
+    rules = composing_rules(job, reader, askings)
     anew = book.composed_by() != rules
     source = digest(
         fingerprint, rules, job.records.model_dump_json(), repr(job.write.columns.mapped()), repr(job.judge.area)
     )
-    watch.phase("Reading")
     if book.recall(source if fingerprint else "") and fingerprint:
-        book.take_up_pins()
-        return ScanResult(book.count(), 0, 0, 0)
+        return PartScan(ScanResult(book.count(), 0, 0, 0, {}), fingerprint)
     taking = _Taking(job, reader, table, askings, book, ours, anew=anew)
     with taking:
         for batch in table.batches():
             taking.take(batch)
             watch.advanced(len(batch))
         taking.settle()
-    _check_order(job, taking.findings, taking.coordinates)
-    if not book.count() and not isinstance(table, InTransactions):
-        raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
+    if whole:
+        _check_order(job, taking.findings, taking.coordinates)
+        _check_any(table, book.count())
     vanished = book.close()
-    book.take_up_pins()
-    if anew:
-        book.put_composed_by(rules)
     if fingerprint and not taking.findings and table.fingerprint() == fingerprint:
         book.keep(source)
-    return ScanResult(book.count(), taking.new, taking.changed, vanished, taking.findings)
+    counts = ScanResult(book.count(), taking.new, taking.changed, vanished, taking.findings)
+    return PartScan(counts, fingerprint, taking.coordinates)
+
+
+def composing_rules(job: Job, reader: RowReader, askings: Sequence[Asking]) -> str:
+    """What decides how addresses are composed, as a digest."""
+    return digest(reader.composing.rules(), *map(repr, askings), str(job.records.keep))
+
+
+def end_scan(
+    job: Job, table: Table, askings: Sequence[Asking], book: ScanBook, parts: Sequence[PartScan]
+) -> ScanResult:
+    """What the parts of a whole scan have found. Raises BadSource where there is no record at all."""
+    counts = [part.counts for part in parts]
+    records, new, changed, vanished = (sum(column) for column in zip(*(count[:4] for count in counts), strict=True))
+    _check_any(table, records)
+    findings: dict[Finding, Findings] = {}
+    for count in counts:
+        for finding, found in count.findings.items():
+            findings.setdefault(finding, Findings()).join(found)
+    _check_order(job, findings, sum(part.coordinates for part in parts))
+    book.take_up_pins()
+    if book.composed_by() != (rules := composing_rules(job, RowReader(job, table), askings)):
+        book.put_composed_by(rules)
+    return ScanResult(records, new, changed, vanished, findings)
+
+
+def _check_any(table: Table, records: int) -> None:
+    """Raise BadSource for a file without records."""
+    if not records and not isinstance(table, InTransactions):
+        raise BadSource(f"{table.name} has no records below its header. Nothing was sent.")
 
 
 class _Batch(NamedTuple):

@@ -1,0 +1,127 @@
+"""A source of many files: each is scanned, and written, as a part of the job's records.
+
+The folder of the answers has a manifest: a file of JSON for each written file, with the state of the ledger that its
+answers are from. A file that has all of these is not written again.
+"""
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from yellowtor.contracts.table import InPieces, Piece
+from yellowtor.errors import BadSource
+from yellowtor.filelocks import locked
+from yellowtor.files import announcing, written_aside
+from yellowtor.run.crew import PieceOrder, PieceWritten
+from yellowtor.run.parts import Parts
+from yellowtor.run.phases.edit_detection import edited_files, keep_edited, noting
+from yellowtor.run.phases.marker_drawing import Drawing
+from yellowtor.run.phases.row_reader import RowReader, shown_key
+from yellowtor.run.phases.scan import PartScan, scan
+from yellowtor.run.phases.steady import scan_steadily
+from yellowtor.run.phases.write_result import WriteResult
+from yellowtor.run.phases.writeback import WriteBack
+from yellowtor.run.ports import Watcher
+
+MANIFEST = "_manifest"
+
+
+def piece_of(parts: Parts, name: str) -> Piece:
+    """A file of the job's source. Raises BadSource."""
+    assert isinstance(parts.table, InPieces), "only a folder has pieces"
+    return parts.table.piece(name)
+
+
+def scan_piece(parts: Parts, name: str, number: int, watch: Watcher) -> PartScan:
+    """Scan one file of the source. Raises BadSource, also if somebody has changed the file of its answers."""
+    piece = piece_of(parts, name)
+    if parts.job.write.if_edited == "stop" and edited_files([piece.to], parts.book.written):
+        raise BadSource(
+            f"{piece.to} is not as a run wrote it, and would be overwritten. Delete or rename it, or say "
+            'if_edited = "backup" under [write]. Nothing was sent, nothing written.'
+        )
+    askings = [service.asking for service in parts.services]
+    book = parts.book.scanning_of(number)
+
+    ours = parts.book.written
+    return scan_steadily(piece.table, lambda: scan(parts.job, piece.table, askings, book, ours, watch, whole=False))
+
+
+def check_sizes(parts: Parts, pieces: Mapping[str, int], scans: Sequence[PartScan]) -> None:
+    """Raise BadSource if a file has lost records to another: a key that is in both."""
+    sizes = parts.book.sizes()
+    for (name, number), found in zip(pieces.items(), scans, strict=True):
+        if sizes.get(number, 0) < found.counts.records:
+            raise BadSource(_key_twice(parts, name, number))
+
+
+def _key_twice(parts: Parts, name: str, number: int) -> str:
+    table = piece_of(parts, name).table
+    reader = RowReader(parts.job, table)
+    there = parts.book.scanning_of(number)
+    for batch in table.batches():
+        keys = reader.keys(batch)
+        if strays := there.elsewhere(keys):
+            key = next(key for key in keys if key in strays)
+            return (
+                f"{table.name}: the key {shown_key(key)!r} in column {reader.key_columns} is also in another file; a "
+                "key must tell records apart. Nothing was sent."
+            )
+    return f"{table.name} was changed while it was read. Run the job again. Nothing was sent."
+
+
+def write_piece(parts: Parts, order: PieceOrder, watch: Watcher) -> PieceWritten:
+    """Write one file of the answers, whole or not at all, and its entry in the manifest."""
+    piece = piece_of(parts, order.name)
+    entry = manifest_entry(piece)
+    state = {"file": order.name, "source": order.source, "answers": order.answers, "records": order.records}
+    before = _kept(entry)
+    complete = order.source and {**before, **state} == before and piece.to.is_file()
+    if complete and not edited_files([piece.to], parts.book.written):
+        watch.advanced(order.records)
+        return PieceWritten(WriteResult(**before["result"]), untouched=True)
+    book = parts.book.judging_of(order.number)
+    back = WriteBack(parts.job, piece.table, book, watch, parts.leave, repair=order.repair)
+    with locked([piece.to], watch.remark), announcing(noting(parts.book.written)):
+        if parts.dated:
+            for remark in keep_edited(edited_files([piece.to], parts.book.written), parts.dated):
+                watch.remark(remark)
+        result = back.write(
+            piece.to, lambda: nullcontext(Drawing(None, (), ())), scanned=order.source, records=order.records
+        )
+    state |= {"sha256": _sha256(piece.to), "result": asdict(result)}
+    with written_aside(entry) as aside:
+        aside.write_text(json.dumps(state, indent=2) + "\n")
+    return PieceWritten(result, untouched=False)
+
+
+def manifest_entry(piece: Piece) -> Path:
+    """The file of the manifest for a written file."""
+    folder = piece.to.parents[len(Path(piece.name).parts) - 1]
+    return folder / MANIFEST / f"{piece.name}.json"
+
+
+def _sha256(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _kept(entry: Path) -> dict[str, Any]:
+    """What the manifest says of a file; nothing where it has no entry that can be read."""
+    try:
+        found = json.loads(entry.read_text())
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) and isinstance(found.get("result"), dict) else {}
+
+
+def joined(results: Sequence[WriteResult]) -> WriteResult:
+    """The results of all files, as one."""
+    counts = [vars(result) for result in results]
+    numbers = {name: sum(one[name] for one in counts) for name, value in vars(WriteResult()).items() if value == 0}
+    refused = [pair for result in results for pair in result.first_refused]
+    return WriteResult(**numbers, first_refused=refused)

@@ -1,0 +1,215 @@
+"""A run on a Dask cluster: its crew gives tasks to the workers, one for each file or share of the addresses."""
+
+import logging
+import math
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import replace
+from pathlib import Path
+from queue import Empty, SimpleQueue
+from secrets import token_hex
+from typing import TYPE_CHECKING, Any
+
+from yellowtor.answers.ledger_rows import Addresses
+from yellowtor.contracts.table import InPieces
+from yellowtor.errors import BadJob, YellowtorError
+from yellowtor.files import fingerprint
+from yellowtor.run.asking.ask_result import AskResult
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.crew import AskOrder, PieceOrder, PieceWritten
+from yellowtor.run.parts import Parts
+from yellowtor.run.phases.scan import PartScan
+from yellowtor.run.ports import Service, Watcher
+from yellowtor.wiring.cluster_tasks import (
+    Done,
+    JobCopy,
+    ask_task,
+    forget_run,
+    judge_task,
+    scan_task,
+    stop_run,
+    write_task,
+)
+
+if TYPE_CHECKING:
+    from distributed import Client, Future
+
+FED = 200  # requests a second that one process sends
+SHARES = 4  # of the addresses, for each worker: who is done early takes another
+LEAST = 5_000  # addresses that are worth a share of their own
+LOOK_S = 0.1
+DEATHS = 10  # of workers that one task may meet before the run is given up
+NEEDS = "--on needs Dask: pip install 'yellowtor[cluster]'. Nothing was sent."
+
+
+class ClusterCrew:
+    """The workers of a cluster, for one run."""
+
+    def __init__(self, client: "Client", parts: Parts, job: JobCopy) -> None:
+        self._client = client
+        self._parts = parts
+        self._job = job
+        self._workers = max(1, sum(client.nthreads().values()))
+        self._progress: SimpleQueue[int] = SimpleQueue()
+        client.subscribe_topic(job.run, lambda event: self._progress.put(event[1]))
+        self.abandoned: list[str] = []
+
+    def scan(self, pieces: Mapping[str, int], watch: Watcher) -> Sequence[PartScan]:
+        """Scan the files of the source, each by a task."""
+        return self._all(watch, "scan", scan_task, {name: (name, number) for name, number in pieces.items()})
+
+    def ask(self, service: Service, order: AskOrder, watch: Watcher, stop: Cancellation) -> AskResult:
+        """Ask by as many workers as the service's quota feeds; a reference table by all of them."""
+        most = self._workers
+        if not service.is_local:
+            rate = service.pace.per_second
+            most = min(most, math.ceil(rate / FED)) if rate else 1
+        shares: Sequence[Addresses | None] = [None]
+        if order.at_most is None and most > 1:
+            shares = self._shares(most * (SHARES if service.is_local else 1)) or [None]
+        order = replace(order, judges=not service.is_local)
+        tasks = {str(number): (order, share) for number, share in enumerate(shares)}
+        started = time.monotonic()
+        with stop.heard_by(lambda: self._client.run(stop_run, self._job.run, wait=False)):
+            results = self._all(watch, "ask", ask_task, tasks)
+        return _joined(service.name, results, time.monotonic() - started)
+
+    def judge(self, watch: Watcher) -> None:
+        """Judge all addresses, each by one worker."""
+        shares = self._shares(self._workers * SHARES)
+        self._all(watch, "judge", judge_task, {str(number): (share,) for number, share in enumerate(shares)})
+
+    def write(self, orders: Sequence[PieceOrder], watch: Watcher) -> Sequence[PieceWritten]:
+        """Write the files of the answers, each by a task."""
+        return self._all(watch, "write", write_task, {order.name: (order,) for order in orders})
+
+    def _shares(self, most: int) -> Sequence[Addresses]:
+        return self._parts.book.shares(most, LEAST)
+
+    def _all(
+        self, watch: Watcher, what: str, task: Callable[..., Done], each: Mapping[str, tuple[Any, ...]]
+    ) -> list[Any]:
+        """The results of a task for each of these arguments. The first error ends the others."""
+        from distributed.scheduler import KilledWorker
+
+        name = f"yellowtor-{what}-{token_hex(4)}"
+        futures = [
+            self._client.submit(task, self._job, *arguments, key=(name, which), pure=False)
+            for which, arguments in each.items()
+        ]
+        try:
+            self._wait(futures, watch)
+            failed = [future for future in futures if future.status != "finished"]
+            done: list[Done] = self._client.gather(failed[:1] or futures)
+        except KilledWorker as error:
+            raise YellowtorError(
+                f"The workers of the task {error.task!r} ended too often: is their memory too small? What was answered "
+                "before is kept. Run the job again."
+            ) from error
+        finally:
+            self._client.cancel(futures, force=True)
+        for remark in dict.fromkeys(remark for one in done for remark in one.remarks):
+            watch.remark(remark)
+        self.abandoned += [line for one in done for line in one.abandoned]
+        return [one.result for one in done]
+
+    def _wait(self, futures: "Sequence[Future[Any]]", watch: Watcher) -> None:
+        """Until all are done, or one has failed."""
+        waiting = list(futures)
+        while waiting:
+            time.sleep(LOOK_S)
+            self._show(watch)
+            if any(future.status in {"error", "lost", "cancelled"} for future in waiting):
+                return
+            waiting = [future for future in waiting if future.status != "finished"]
+        self._show(watch)
+
+    def _show(self, watch: Watcher) -> None:
+        with suppress(Empty):
+            while True:
+                watch.advanced(self._progress.get_nowait())
+
+    def close(self) -> None:
+        """The run is over."""
+        with suppress(Exception):  # the cluster may be gone
+            self._client.unsubscribe_topic(self._job.run)
+            self._client.run(forget_run, self._job.run)
+
+
+@contextmanager
+def cluster_crew(on: str, path: Path, parts: Parts, *, again_failed: bool, watch: Watcher) -> Iterator[Parts]:
+    """The parts of a run with a crew: of the cluster at an address, or of `local:N` new processes.
+
+    Raises BadJob if the job can't be shared.
+    """
+    if not isinstance(parts.table, InPieces) or "://" not in (parts.job.ledger or ""):
+        raise BadJob(
+            f"{path}: --on shares the work by files: records.file is a folder or a pattern, and the ledger is a "
+            "PostgreSQL. Nothing was sent."
+        )
+    with _client(on, watch) as client:
+        copy = JobCopy(path.absolute(), fingerprint(path), f"yellowtor-{token_hex(8)}", again_failed)
+        crew = ClusterCrew(client, parts, copy)
+        try:
+            yield replace(parts, crew=crew)
+        finally:
+            crew.close()
+
+
+@contextmanager
+def _client(on: str, watch: Watcher) -> Iterator["Client"]:
+    """A client of the cluster. Raises BadJob if there is none."""
+    try:
+        import dask
+        from distributed import Client, LocalCluster
+    except ModuleNotFoundError as error:
+        raise BadJob(NEEDS) from error
+    name, _, count = on.partition(":")
+    if name != "local":
+        try:
+            with Client(on, timeout="10s") as client:
+                if not client.nthreads():
+                    watch.remark(f"{on} has no worker yet: the run waits for one")
+                    client.wait_for_workers(1)
+                yield client
+        except (OSError, ValueError) as error:
+            raise BadJob(f"--on {on}: no scheduler answers there ({error}). Nothing was sent.") from error
+        return
+    if not count.isdigit() or not int(count):
+        raise BadJob(f"--on {on!r}: say local:N for N processes, or tcp://host:port. Nothing was sent.")
+    for logger in ("distributed", "distributed.nanny", "distributed.worker", "distributed.scheduler"):
+        logging.getLogger(logger).setLevel(logging.CRITICAL)
+    quiet = {"distributed.scheduler.allowed-failures": DEATHS, "logging.distributed": "critical"}
+    with (
+        dask.config.set(quiet),
+        LocalCluster(int(count), threads_per_worker=1, dashboard_address=_dashboard()) as cluster,
+        Client(cluster) as client,
+    ):
+        if link := client.dashboard_link if _dashboard() else "":
+            watch.remark(f"progress of each file: {link}")
+        yield client
+
+
+def _dashboard() -> str | None:
+    """Where the dashboard of a local cluster listens, if it can be drawn."""
+    from importlib.util import find_spec
+
+    return "127.0.0.1:0" if find_spec("bokeh") else None
+
+
+def _joined(service: str, results: Sequence[AskResult], seconds: float) -> AskResult:
+    """The results of several workers, as one."""
+    whole = AskResult(service, seconds=seconds)
+    for one in results:
+        for name in ("sent", "searched", "counted", "cost", "settled", "retried"):
+            setattr(whole, name, getattr(whole, name) + getattr(one, name))
+        for kind, count in one.kinds.items():
+            whole.kinds[kind] = whole.kinds.get(kind, 0) + count
+        whole.left_open += one.left_open
+        whole.interrupted |= one.interrupted
+        whole.differences = tuple(dict.fromkeys((*whole.differences, *one.differences)))
+        if one.stopped_by and not whole.stopped_by:
+            whole.stopped_by, whole.message = one.stopped_by, one.message
+            whole.resets_at, whole.for_good = one.resets_at, one.for_good
+    return whole

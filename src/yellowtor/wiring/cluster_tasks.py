@@ -1,0 +1,155 @@
+"""The tasks of a run on a cluster: a worker opens the job as any run does, does its share, and closes it again.
+
+Nothing secret is in a task: the worker finds the keys and passwords of the job in its own environment.
+"""
+
+import os
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yellowtor.allowance.forecast import Forecast
+from yellowtor.allowance.windows import Left
+from yellowtor.answers.ledger_rows import Addresses
+from yellowtor.contracts.outcome import Outcome
+from yellowtor.errors import BadJob
+from yellowtor.files import fingerprint
+from yellowtor.helper_processes import CORES
+from yellowtor.run.ask_services import ask_one
+from yellowtor.run.asking.ask_result import AskResult
+from yellowtor.run.asking.cancellation import Cancellation
+from yellowtor.run.crew import AskOrder, PieceOrder
+from yellowtor.run.parts import Parts
+from yellowtor.run.pieces import scan_piece, write_piece
+from yellowtor.run.run_job import judging_of
+from yellowtor.wiring.run_parts import PartsOptions, job_parts
+
+EVERY_S = 0.5  # between two reports of progress
+STOPS: dict[str, Cancellation] = {}  # of the runs that have tasks in this process, by their names
+
+
+@dataclass(frozen=True)
+class JobCopy:
+    """The job of a run: its file, which every worker finds at this path, and the file's digest.
+
+    run is a name for the run; the answers to failed questions may be asked for again.
+    """
+
+    path: Path
+    digest: str
+    run: str
+    again_failed: bool = False
+
+
+@dataclass
+class Done:
+    """The result of a task, what it remarked, and the subjects of requests that dead workers had left in flight."""
+
+    result: Any
+    remarks: list[str] = field(default_factory=list)
+    abandoned: tuple[str, ...] = ()
+
+
+def scan_task(job: JobCopy, name: str, number: int) -> Done:
+    """Scan one file of the source."""
+    with _opened(job, PartsOptions(along=True, sends=False)) as (parts, watch):
+        return _done(parts, watch, scan_piece(parts, name, number, watch))
+
+
+def ask_task(job: JobCopy, order: AskOrder, addresses: Addresses | None) -> Done:
+    """Ask about some addresses, or about all."""
+    options = PartsOptions(job.again_failed, along=True, addresses=addresses)
+    with _opened(job, options) as (parts, watch):
+        service = next(one for one in parts.services if one.name == order.turn.service)
+        questions, _ = parts.book.questions.collect(order.turn, failed_before=order.failed_before)
+        result = AskResult(service.name)
+        if questions:
+            judging = judging_of(parts, watch)
+            stop = STOPS.setdefault(job.run, Cancellation())
+            result = ask_one(parts, service, questions, judging, watch, stop, order)
+            result.differences = tuple(parts.book.requests[service.name].differences)
+        return _done(parts, watch, result)
+
+
+def judge_task(job: JobCopy, addresses: Addresses) -> Done:
+    """Judge what is known about some addresses."""
+    with _opened(job, PartsOptions(along=True, sends=False, addresses=addresses)) as (parts, watch):
+        judging_of(parts, watch).judge_share(parts.book.judging)
+        return _done(parts, watch, None)
+
+
+def write_task(job: JobCopy, order: PieceOrder) -> Done:
+    """Write one file of the answers."""
+    with _opened(job, PartsOptions(along=True, sends=False)) as (parts, watch):
+        return _done(parts, watch, write_piece(parts, order, watch))
+
+
+def stop_run(name: str) -> None:
+    """The run is to stop: what is in flight comes home; at once, if it is called again."""
+    STOPS.setdefault(name, Cancellation()).ask()
+
+
+def forget_run(name: str) -> None:
+    """The run is over."""
+    STOPS.pop(name, None)
+
+
+@contextmanager
+def _opened(job: JobCopy, options: PartsOptions) -> Iterator[tuple[Parts, "_Reporter"]]:
+    """The parts of the job, open in this worker. Raises BadJob if its file is not the client's."""
+    os.environ.setdefault(CORES, "1")  # the other cores have workers of their own
+    if fingerprint(job.path) != job.digest:
+        raise BadJob(f"{job.path} is not the same file on every worker. Put the job's folder where all of them see it.")
+    watch = _Reporter(job.run)
+    with job_parts(job.path, options) as (parts, _):
+        yield parts, watch
+    watch.report()
+
+
+def _done(parts: Parts, watch: "_Reporter", result: Any) -> Done:
+    return Done(result, watch.remarks, tuple(subject.line() for subject in parts.book.abandoned))
+
+
+class _Reporter:
+    """Watches a task, and reports its progress to the client every half second."""
+
+    keeps_log = False
+
+    def __init__(self, topic: str) -> None:
+        self._topic = topic
+        self._count = 0
+        self._reported = time.monotonic()
+        self.remarks: list[str] = []
+
+    def report(self) -> None:
+        """Report what was done since the last time."""
+        from distributed import get_worker
+
+        if self._count:
+            get_worker().log_event(self._topic, self._count)
+        self._count = 0
+        self._reported = time.monotonic()
+
+    def advanced(self, count: int) -> None:
+        self._count += count
+        if time.monotonic() - self._reported > EVERY_S:
+            self.report()
+
+    def remark(self, text: str) -> None:
+        self.remarks.append(text)
+
+    def fault(self, error: Exception) -> None:
+        self.remarks.append(f"an unexpected fault ({type(error).__name__}) met one question, which has failed")
+
+    def phase(self, name: str, total: int | None = None) -> None: ...
+
+    def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None: ...
+
+    def outcomes(self, counts: Mapping[Outcome, int]) -> None: ...
+
+    def sent(self, requests: int, counted: int) -> None: ...
+
+    def event(self, name: str, facts: Mapping[str, object]) -> None: ...
