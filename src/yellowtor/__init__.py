@@ -5,15 +5,15 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.version import __version__
 
 if TYPE_CHECKING:
-    from yellowtor.api import place
+    from yellowtor.api import place, place_partition
 
-__all__ = ["__version__", "place"]
+__all__ = ["__version__", "place", "place_partition"]
 
 
 def __getattr__(name: str) -> Any:
     """The Python API is loaded when it is used: importing yellowtor does nothing."""
-    if name == "place":
-        from yellowtor.api import place
+    if name in {"place", "place_partition"}:
+        from yellowtor import api
 
-        return place
+        return getattr(api, name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

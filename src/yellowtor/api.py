@@ -5,6 +5,7 @@ Messages go to the logger "yellowtor"; nothing is printed, and no signal is caug
 
 import asyncio
 import logging
+import time
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -13,8 +14,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from yellowtor.addresses.keys import digest
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
+from yellowtor.answers.answer_columns import NUMBERS
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.errors import BadJob, KeyRefused
+from yellowtor.errors import BadJob, Busy, KeyRefused
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Summary
@@ -28,6 +30,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 T = TypeVar("T")
+Frame = TypeVar("Frame", bound=Any)  # a DataFrame, an Arrow table or a record batch
+LOOK_S = 0.5
 LOG = logging.getLogger("yellowtor")
 OF_FILES = {"file", "database", "password_from", "table", "query", "sheet", "block", "text"}  # not of a frame
 NOWHERE = {"to": "-"}
@@ -52,20 +56,73 @@ def place(
     than `ask.confirm_above`), LedgerTrouble, Busy.
     """
     settings, folder, whose = _settings(job)
-    checked = check_settings(settings, Job, "job")
-    services, remarks = load_services(checked, folder)
+    options = Options(at_most=at_most, again_failed=again_failed, agreed=yes)
+    file = None if isinstance(job, Mapping) else Path(job)
+    return _placed(frame, check_settings(settings, Job, "job"), JobLocation(folder, whose), file, options)
+
+
+def _placed(frame: "pd.DataFrame", job: Job, place: JobLocation, file: Path | None, options: Options) -> "pd.DataFrame":
+    """The frame with the answers of a job whose settings are for frames."""
+    services, remarks = load_services(job, place.folder)
     for remark in remarks:
         LOG.warning(remark)
-    table, framed_table = framed(frame, checked.records)
-    files = Files(None if isinstance(job, Mapping) else Path(job), None, ())
-    options = Options(at_most=at_most, again_failed=again_failed, agreed=yes)
-    with open_parts(checked, JobLocation(folder, whose), services, table, files, PartsOptions(again_failed)) as parts:
+    table, framed_table = framed(frame, job.records)
+    files = Files(file, None, ())
+    with open_parts(job, place, services, table, files, PartsOptions(options.again_failed)) as parts:
         summary = _outside_a_loop(lambda: conduct(parts, options, _Log(), Cancellation()))
     if turn := summary.asked.refused:
         raise KeyRefused(f"{turn.service} refused: {turn.message}. What was answered before is kept.")
     placed = framed_table.placed
     placed.attrs["yellowtor"] = _totals(summary)
     return placed
+
+
+def place_partition(frame: Frame, job: "str | Path | Mapping[str, Any]", *, yes: bool = False) -> Frame:
+    """A copy of a partition of a larger table with the answer columns of the job, for engines that have many machines.
+
+    As place(), and safe for many partitions at the same time, in as many processes: the ledger (on a PostgreSQL, where
+    there are several machines) sees to it that no question is asked twice and that all of them keep to the quota. A
+    partition that is given twice is done once. The columns have the same types in every partition: float64 for degrees
+    and confidence, object for texts. An empty partition gets the columns, and nothing is opened: its result tells an
+    engine the types. Marker files are not written.
+
+    frame is a DataFrame, an Arrow table or a record batch; the result is of the same type. Keys must differ within a
+    partition. Raises what place() raises, but for Busy: it waits.
+    """
+    if not hasattr(frame, "to_pandas"):
+        placed: Frame = _placed_partition(frame, job, yes=yes)
+        return placed
+    import pyarrow as pa
+
+    placed = pa.Table.from_pandas(_placed_partition(frame.to_pandas(), job, yes=yes), preserve_index=False)
+    return placed if isinstance(frame, pa.Table) else placed.combine_chunks().to_batches()[0]
+
+
+def _placed_partition(frame: Any, job: "str | Path | Mapping[str, Any]", *, yes: bool) -> Any:
+    settings, folder, whose = _settings(job)
+    checked = check_settings({**settings, "markers": {}}, Job, "job")
+    columns = checked.write.columns.mapped()
+    placed = frame.copy()
+    if len(frame):
+        keys = placed[checked.records.keys()].astype(str).to_numpy().tolist()
+        place = JobLocation(folder, f"{whose}-{digest(repr(keys))}")
+        placed = _when_free(lambda: _placed(frame, checked, place, None, Options(agreed=yes)))
+    for part, column in columns.items():
+        there = placed[column] if column in placed else None
+        number = part in NUMBERS
+        if there is None:
+            placed[column] = [None] * len(placed)
+        placed[column] = placed[column].astype("float64" if number else "object")
+    return placed
+
+
+def _when_free(work: Callable[[], T]) -> T:
+    """Do it; again once the process that has the same partition is done."""
+    while True:
+        try:
+            return work()
+        except Busy:
+            time.sleep(LOOK_S)
 
 
 def _settings(job: "str | Path | Mapping[str, Any]") -> tuple[dict[str, Any], Path, Path]:

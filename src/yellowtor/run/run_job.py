@@ -192,6 +192,7 @@ def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: 
         for remark in keep_edited(_edited(parts), parts.dated):
             watch.remark(remark)
     with announcing(noting(parts.book.written)):
+        watch.phase("Writing", records or None)
         markers = partial(drawing, parts.job, parts.table, parts.marker_parts, parts.markers, watch)
         return back.write(parts.to, markers, scanned=source, records=records)
 

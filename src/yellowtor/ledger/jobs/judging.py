@@ -40,7 +40,7 @@ from yellowtor.ledger.storage.schema import (
     request,
     work,
 )
-from yellowtor.ledger.storage.store import Store
+from yellowtor.ledger.storage.store import COPIED, ManyRows, Store
 from yellowtor.ledger.storage.stored_text import read_candidates
 
 PAGE = 1_000
@@ -48,11 +48,13 @@ KEPT_PAGE = 5_000
 JUDGED = ("job_id", "judged_by", "since", "address_id", *Judged._fields[1:])
 OTHER = " OR ".join(f"answer.{name} IS DISTINCT FROM excluded.{name}" for name in ("outcome", "lat", "lon"))
 SINCE = f"since = CASE WHEN {OTHER} THEN excluded.since ELSE answer.since END"
-PUT_JUDGED = f"""INSERT INTO answer ({", ".join(JUDGED)}) VALUES ({", ".join("?" * len(JUDGED))})
-    ON CONFLICT (job_id, address_id) DO UPDATE SET
-    {", ".join(f"{name} = excluded.{name}" for name in JUDGED if name != "since")}, {SINCE}"""  # noqa: S608
-PUT_FOUND = """INSERT INTO candidates (reply_id, reading_key, found, kind, message) VALUES (?, ?, ?, ?, ?)
-    ON CONFLICT DO NOTHING"""
+NEW_JUDGED = ManyRows(
+    answer,
+    JUDGED,
+    again=" ON CONFLICT (job_id, address_id) DO UPDATE SET "
+    + ", ".join([*(f"{name} = excluded.{name}" for name in JUDGED if name != "since"), SINCE]),
+)
+NEW_FOUND = ManyRows(candidates, ("reply_id", "reading_key", "found", "kind", "message"))
 AT_HAND = 10_000  # records whose new coordinates are held in memory
 MOVED = "CASE WHEN work.written <> new.column2 THEN work.written ELSE work.moved_from END"
 KEEP = {
@@ -61,7 +63,7 @@ KEEP = {
         FROM (VALUES (?, ?, ?, ?)) AS new WHERE work.id = new.column1"""  # noqa: S608 - our own words
     for in_place in (True, False)
 }
-PUT_WRITTEN = "INSERT INTO new_written (work_id, coordinates, sent, raw_hash) VALUES (?, ?, ?, ?)"
+NEW_WRITTEN = ManyRows(new_written, ("work_id", "coordinates", "sent", "raw_hash"), again="")
 PUT_POSITION = "INSERT INTO written_position (coordinates) VALUES (?) ON CONFLICT DO NOTHING"
 TAKE_POSITIONS = """INSERT INTO written_position (coordinates)
     SELECT DISTINCT coordinates FROM new_written WHERE true ORDER BY coordinates ON CONFLICT DO NOTHING"""
@@ -120,7 +122,8 @@ class SqlJudgeBook:
     def _page_end(self, up_to: int) -> Select[Any]:
         """The last address of the page behind `last`."""
         mine = (work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
-        page = select(work.c.address_id).where(*mine, work.c.address_id <= up_to).order_by(work.c.address_id)
+        page = select(work.c.address_id).distinct().where(*mine, work.c.address_id <= up_to)
+        page = page.order_by(work.c.address_id)
         return select(func.max(page.limit(PAGE).subquery().c.address_id))
 
     def _unjudged_query(self, judgement_key: str, readings: Mapping[str, str]) -> Select[Any]:
@@ -187,8 +190,8 @@ class SqlJudgeBook:
         kept = [(self._job, judgement_key, now, *judged_row(row)) for row in rows]
         with self._store.transaction(self._judges) as connection:
             keep_past_answers(connection, self._job, rows, now)
-            self._store.run_many(PUT_JUDGED, kept)
-            self._store.run_many(PUT_FOUND, [found_row(one) for one in found])
+            NEW_JUDGED.insert_rows(self._store, kept)
+            NEW_FOUND.insert_rows(self._store, sorted(map(found_row, found)))
 
     def answers_before(self, service: str, reading_key: str, count: int) -> Sequence[Sequence[Candidate]]:
         """The candidates of a service's last answers that rules with this key have read, of any job."""
@@ -243,15 +246,21 @@ class SqlJudgeBook:
         """Note positions that are new in the target; keep_written() stores them when the target is complete."""
         self._new.extend(rows)
         if len(self._new) > AT_HAND:
-            with self._store.transaction(self._writes):
-                self._store.run_many(PUT_WRITTEN, [written_row(new) for new in self._new])
-            self._new = []
-            self._spilled = True
+            self._spill()
+
+    def _spill(self) -> None:
+        """Put what was noted into a table, which takes any number."""
+        with self._store.transaction(self._writes):
+            NEW_WRITTEN.insert_rows(self._store, [written_row(new) for new in self._new])
+        self._new = []
+        self._spilled = True
 
     def keep_written(self, *, in_place: bool) -> None:
         """Store the noted positions: the target is complete. in_place: the target is the source."""
         if not self._new and not self._spilled:
             return
+        if self._store.copies and len(self._new) >= COPIED:
+            self._spill()
         with self._store.transaction(self._writes) as connection:
             if self._spilled:
                 address = func.coalesce(new_written.c.raw_hash, work.c.raw_hash)

@@ -13,11 +13,12 @@ from yellowtor.ledger.storage.store import ManyRows, NumbersOf, Store, TextsOf
 from yellowtor.ledger.storage.stored_text import position_text, reasons_text
 
 PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
-NEW_ADDRESS = ManyRows(address, ("key", "parts"))
+NEW_ADDRESS = ManyRows(address, ("key", "parts"), there="address.key = {}.key")
 NEW_QUESTION = ManyRows(
     question,
     ("key", "asking_id", "address_id"),
     again=" ON CONFLICT (key) DO UPDATE SET asking_id = excluded.asking_id WHERE question.asking_id IS NULL",
+    there="question.key = {}.key AND question.asking_id IS NOT NULL",
 )
 NEW_WORK = ManyRows(
     work, ("job_id", "place", "key", "held", "raw_hash", "held_hash", "state", "reasons", "address_id"), again=""

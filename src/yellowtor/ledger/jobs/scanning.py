@@ -28,7 +28,7 @@ from yellowtor.ledger.storage.schema import (
     scanned,
     work,
 )
-from yellowtor.ledger.storage.store import Store, TextsOf
+from yellowtor.ledger.storage.store import ManyRows, Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
     position_text,
     read_position,
@@ -52,7 +52,7 @@ AS_THEY_WERE = """SELECT key, raw_hash, held, written FROM work
 # Those up to a place are as they were, and need be in `scanned` only now.
 CATCH_UP = """INSERT INTO scanned (place, key, raw_hash, held)
     SELECT place, key, raw_hash, held FROM work WHERE job_id = ? AND place > ? AND place <= ? ON CONFLICT DO NOTHING"""
-PUT_SCANNED = "INSERT INTO scanned (place, key, raw_hash, held) VALUES (?, ?, ?, ?)"
+NEW_SCANNED = ManyRows(scanned, ("place", "key", "raw_hash", "held"), again="")
 PUT_WORK = """INSERT INTO work (job_id, place, key, raw_hash, held, held_hash, state, reasons, address_id)
     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
     ON CONFLICT (job_id, key) DO UPDATE SET place = excluded.place, raw_hash = excluded.raw_hash,
@@ -135,7 +135,7 @@ class SqlScanBook:
             return [], None
         try:
             with self._store.transaction(self._locks):
-                self._store.run_many(PUT_SCANNED, [(before + at + 1, *batch[at]) for at in differ])
+                NEW_SCANNED.insert_rows(self._store, [(before + at + 1, *batch[at]) for at in differ])
                 self._store.run(TAKE.format(first=self._store.index_first), (before + 1, self._job))
         except IntegrityError:
             return [], self._twice(batch)
@@ -272,6 +272,10 @@ class SqlScanBook:
         among = and_(work.c.job_id == self._job, work.c.key.op("IN")(TextsOf(json.dumps(keys))))
         query = select(work.c.key).where(among, or_(work.c.place <= self._base, work.c.place >= self._base + PART))
         return set(self._store.connection.execute(query).scalars())
+
+    def analyze(self) -> None:
+        """Called after many records were put."""
+        self._store.analyze()
 
     def take_up_pins(self) -> None:
         """Have records know the pins that hold for them."""

@@ -16,7 +16,7 @@ from typing import Any
 
 from sqlalchemy import create_engine, update
 from sqlalchemy.engine import URL, ExceptionContext
-from sqlalchemy.exc import DBAPIError, NoSuchModuleError, OperationalError, SQLAlchemyError
+from sqlalchemy.exc import DBAPIError, IntegrityError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
 from yellowtor.contracts.clock import Clock
@@ -24,7 +24,7 @@ from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
-from yellowtor.ledger.storage.store import LedgerGone, Running, Store, batched, check_version, driver_message
+from yellowtor.ledger.storage.store import LedgerGone, ManyRows, Running, Store, batched, check_version, driver_message
 
 BEAT_S = 5.0  # between two signs of life of a run
 LAPSE_S = 30.0  # without one for so long, it is dead
@@ -37,6 +37,7 @@ LOCK_NAMES = f"""INSERT INTO lock_turn (name, turn) VALUES {{}}
 LOCK = 0x79656C6C6F77  # the advisory lock of the ledger: shared by transactions that lock names, else exclusive
 DRIFT = 50e-6  # seconds a second
 MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
+ROOM = "ALTER TABLE work SET (fillfactor = 50)"  # a record gets its coordinates in the same page: no index is touched
 PAGE = 500  # rows in a statement
 LISTENED = 16  # readings of the server's clock at the opening
 # A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
@@ -109,6 +110,7 @@ class PostgresStore(Store):
     """
 
     shareable = True
+    copies = True
 
     def __init__(self, server: Server, clock: Clock) -> None:
         self.name = str(server)
@@ -157,6 +159,7 @@ class PostgresStore(Store):
             for index in (index for table in KEPT_TABLES for index in table.indexes if "sqlite_where" in index.kwargs):
                 index.kwargs["postgresql_where"] = index.kwargs["sqlite_where"]  # not loaded where none is needed
             metadata.create_all(self.connection, tables=KEPT_TABLES)
+            self.run(ROOM)
             self.run("INSERT INTO ledger VALUES (?, 0)", [VERSION])
             self.run("CREATE TABLE lock_turn (name text PRIMARY KEY, turn bigint NOT NULL)")
         self.run("COMMIT")
@@ -274,6 +277,51 @@ class PostgresStore(Store):
             return
         for page in batched(list(dict.fromkeys(map(tuple, rows))), PAGE):
             self.run(head + ", ".join([row] * len(page)) + tail, [value for one in page for value in one])
+
+    def copy_rows(self, many: ManyRows, rows: Sequence[Sequence[object]], returning: str = "") -> Sequence[Any]:
+        table, columns = many.table, many.columns
+        names = ", ".join(f'"{name}"' for name in columns)
+        if not (many.again or returning):
+            self._copy(table, names, rows)
+            return ()
+        aside = f"bulk_{table}_{len(columns)}"  # COPY knows nothing of conflicts
+        self.run(
+            f"CREATE TEMPORARY TABLE IF NOT EXISTS {aside} ON COMMIT DELETE ROWS AS SELECT {names} FROM {table} "  # noqa: S608
+            "WITH NO DATA"
+        )
+        self._copy(aside, names, rows)
+        # What is there already is left out first: a conflict uses up a number, and locks the row.
+        new = f" WHERE NOT EXISTS (SELECT 1 FROM {table} WHERE {many.there.format(aside)})" if many.there else ""  # noqa: S608
+        self.run(f"INSERT INTO {table} ({names}) SELECT {names} FROM {aside}{new}{many.again}")  # noqa: S608
+        there = f"{table} JOIN {aside} ON {many.there.format(aside)}"
+        found = self.run(f"SELECT {returning} FROM {there}").all() if returning else ()  # noqa: S608
+        self.run(f"TRUNCATE {aside}")
+        return found
+
+    def _copy(self, table: str, names: str, rows: Sequence[Sequence[object]]) -> None:
+        """COPY rows. Raises IntegrityError, LedgerTrouble."""
+        import psycopg
+
+        driver: Any = self.connection.connection.driver_connection
+        statement = f"COPY {table} ({names}) FROM STDIN"
+        try:
+            with driver.cursor() as cursor, cursor.copy(statement) as copy:
+                for row in rows:
+                    copy.write_row(row)
+        except psycopg.IntegrityError as error:
+            raise IntegrityError(statement, None, error) from error
+        except psycopg.OperationalError as error:
+            if driver.closed:
+                raise LedgerGone(
+                    f"The ledger {self.name} is gone: {error}. What was committed before is safe."
+                ) from error
+            raise self._trouble(DBAPIError(statement, None, error)) from error
+        except psycopg.Error as error:
+            raise self._trouble(DBAPIError(statement, None, error)) from error
+
+    def analyze(self) -> None:
+        for table in ("work", "address", "question"):
+            self.run(f"ANALYZE {table}")
 
     def _spoken(self, sql: str) -> str:
         return sql.replace("?", "%s")

@@ -23,6 +23,7 @@ from yellowtor.ledger.storage.schema import FLEETING, VERSION, metadata
 
 T = TypeVar("T")
 DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
+COPIED = 200  # rows that are worth a copy of their own
 MOST_VALUES = 10_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
 
 
@@ -57,6 +58,7 @@ class Store(ABC):
     clock: Clock
     index_first = ""
     shareable = False  # several runs may work on one job
+    copies = False  # copy_rows() is quicker than statements with values
     is_open = False  # whole, and ready for use
     session = 0  # raised whenever the connection, and what lives as long as it, is a new one
 
@@ -133,6 +135,13 @@ class Store(ABC):
         """A statement for each row of values."""
         if rows:
             self.connection.exec_driver_sql(self._spoken(sql), [tuple(row) for row in rows])
+
+    def copy_rows(self, many: "ManyRows", rows: Sequence[Sequence[object]], returning: str = "") -> Sequence[Any]:
+        """Insert many rows by the quickest way that the database has; these columns of all of them."""
+        raise NotImplementedError
+
+    def analyze(self) -> None:  # noqa: B027 - not every database plans by what it has counted
+        """Called after many records were put: the database counts what is in its tables."""
 
     def _spoken(self, sql: str) -> str:
         """The statement as the driver takes it."""
@@ -214,32 +223,42 @@ class ManyRows:
     """An insert of many rows in one step of the database; those that are there already stay, unless again says else.
 
     The event loop and the ledger's thread share the interpreter, and every step is a hand-over: a step for
-    each row costs more than all the rows.
+    each row costs more than all the rows. there is when a new row, of the table {}, is there already.
     """
 
-    def __init__(self, table: Table, columns: Sequence[str], *, again: str = " ON CONFLICT DO NOTHING") -> None:
-        self._columns = columns
-        self._again = again
+    def __init__(
+        self, table: Table, columns: Sequence[str], *, again: str = " ON CONFLICT DO NOTHING", there: str = ""
+    ) -> None:
+        self.table = table.name
+        self.columns = columns
+        self.again = again
+        self.there = there
         self._head = f"INSERT INTO {table.name} ({', '.join(columns)}) VALUES "  # noqa: S608 - our own names
         self._row = f"({', '.join('?' * len(columns))})"
 
     def insert(self, store: Store, rows: Sequence[Mapping[str, object]]) -> None:
         """Insert the rows; each has a value for every column."""
-        self.insert_rows(store, [tuple(row[name] for name in self._columns) for row in rows])
+        self.insert_rows(store, [tuple(row[name] for name in self.columns) for row in rows])
 
     def insert_rows(self, store: Store, rows: Sequence[Sequence[object]]) -> None:
         """Insert rows whose values are in the order of the columns."""
-        for page in _in_powers(rows, MOST_VALUES // len(self._columns)):
+        if len(rows) >= COPIED and store.copies:
+            store.copy_rows(self, rows)
+            return
+        for page in _in_powers(rows, MOST_VALUES // len(self.columns)):
             store.run(self._statement(page), tuple(chain.from_iterable(page)))
 
     def inserted(self, store: Store, rows: Sequence[Sequence[object]], returning: str) -> Iterator[Sequence[Any]]:
-        """Insert rows; these columns of each that was not there before."""
-        for page in _in_powers(rows, MOST_VALUES // len(self._columns)):
+        """Insert rows; these columns of each that was not there before, or of all of them."""
+        if len(rows) >= COPIED and store.copies:
+            yield from store.copy_rows(self, rows, ", ".join(f"{self.table}.{name}" for name in returning.split(", ")))
+            return
+        for page in _in_powers(rows, MOST_VALUES // len(self.columns)):
             statement = f"{self._statement(page)} RETURNING {returning}"
             yield from store.run(statement, tuple(chain.from_iterable(page))).all()
 
     def _statement(self, page: Sequence[object]) -> str:
-        return self._head + ", ".join([self._row] * len(page)) + self._again
+        return self._head + ", ".join([self._row] * len(page)) + self.again
 
 
 def _in_powers(rows: Sequence[T], most: int) -> Iterator[Sequence[T]]:

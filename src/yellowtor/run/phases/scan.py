@@ -25,6 +25,7 @@ from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.run.ports import ScanBook, Watcher, WrittenBook
 
 SWITCH_S = 1e-4  # after so long, a thread that reads lets the one that writes go on: else it waits 5 ms at each step
+MANY = 5_000  # new records
 NAMED = 100  # records that are named for what is wrong with them
 
 
@@ -124,6 +125,8 @@ def end_scan(
         for finding, found in count.findings.items():
             findings.setdefault(finding, Findings()).join(found)
     _check_order(job, findings, sum(part.coordinates for part in parts))
+    if new >= MANY:
+        book.analyze()
     book.take_up_pins()
     if book.composed_by() != (rules := composing_rules(job, RowReader(job, table), askings)):
         book.put_composed_by(rules)

@@ -102,7 +102,6 @@ class WriteBack:
         scanned is the source's fingerprint at the scan, records its number of records. If it still holds, the rows are
         those of the scan (as for a database always) and need not be compared.
         """
-        self._watch.phase("Writing", records or None)
         if self._table.refresh():
             self._table.check_target(to)
             self._reader = RowReader(self._job, self._table)

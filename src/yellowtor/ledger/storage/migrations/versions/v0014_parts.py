@@ -11,7 +11,8 @@ CREATE TABLE last_scan (job_id INTEGER NOT NULL, part INTEGER NOT NULL DEFAULT '
     PRIMARY KEY (job_id, part));
 CREATE TABLE part (job_id INTEGER NOT NULL, name TEXT NOT NULL, number INTEGER NOT NULL, PRIMARY KEY (job_id, name));
 """
-WIDER = "ALTER TABLE work ALTER COLUMN place TYPE BIGINT;"
+WIDER = """ALTER TABLE work SET (fillfactor = 50);
+ALTER TABLE work ALTER COLUMN place TYPE BIGINT;"""
 
 
 def upgrade() -> None:
