@@ -16,7 +16,7 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.answer_columns import NUMBERS
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.errors import BadJob, Busy, KeyRefused
+from yellowtor.errors import BadJob, BadSource, Busy, KeyRefused
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.parts import Options, Summary
@@ -89,13 +89,19 @@ def place_partition(frame: Frame, job: "str | Path | Mapping[str, Any]", *, yes:
     frame is a DataFrame, an Arrow table or a record batch; the result is of the same type. Keys must differ within a
     partition. Raises what place() raises, but for Busy: it waits.
     """
+    placed: Any
     if not hasattr(frame, "to_pandas"):
-        placed: Frame = _placed_partition(frame, job, yes=yes)
-        return placed
-    import pyarrow as pa
+        placed = _placed_partition(frame, job, yes=yes)
+    else:
+        import pyarrow as pa
 
-    placed = pa.Table.from_pandas(_placed_partition(frame.to_pandas(), job, yes=yes), preserve_index=False)
-    return placed if isinstance(frame, pa.Table) else placed.combine_chunks().to_batches()[0]
+        placed = pa.Table.from_pandas(_placed_partition(frame.to_pandas(), job, yes=yes), preserve_index=False)
+        if not isinstance(frame, pa.Table):
+            placed = pa.RecordBatch.from_arrays(
+                [column.combine_chunks() for column in placed.columns], placed.column_names
+            )
+    answered: Frame = placed
+    return answered
 
 
 def _placed_partition(frame: Any, job: "str | Path | Mapping[str, Any]", *, yes: bool) -> Any:
@@ -108,11 +114,12 @@ def _placed_partition(frame: Any, job: "str | Path | Mapping[str, Any]", *, yes:
         place = JobLocation(folder, f"{whose}-{digest(repr(keys))}")
         placed = _when_free(lambda: _placed(frame, checked, place, None, Options(agreed=yes)))
     for part, column in columns.items():
-        there = placed[column] if column in placed else None
-        number = part in NUMBERS
-        if there is None:
+        if column not in placed:
             placed[column] = [None] * len(placed)
-        placed[column] = placed[column].astype("float64" if number else "object")
+        try:
+            placed[column] = placed[column].astype("float64" if part in NUMBERS else "object")
+        except (ValueError, TypeError) as error:
+            raise BadSource(f"The column {column!r} is for numbers, and has something else: {error}.") from error
     return placed
 
 

@@ -97,10 +97,8 @@ def ask_one(
 
     async def whole() -> AskResult:
         async with service, parts.book.writer(service.name) as writer:
-            idle = asyncio.sleep(0)
-            meanwhile = asyncio.create_task(
-                judge_meanwhile(judge, writer, parts.clock, watch) if order.judges else idle
-            )
+            judges = judge_meanwhile(judge, writer, parts.clock, watch) if order.judges else asyncio.sleep(0)
+            meanwhile = asyncio.create_task(judges)
             try:
                 return await Asker(service, writer, parts.clock, watch).ask(open_, stop)
             finally:

@@ -52,7 +52,12 @@ class PieceWritten:
 
 
 class Crew(Protocol):
-    """Shares a run's work. Each method returns when all of it is done, and raises what one of the processes raised."""
+    """Shares a run's work. Each method returns when all of it is done, and raises what one of the processes raised.
+
+    abandoned are the subjects of requests that workers had in flight when they died.
+    """
+
+    abandoned: Sequence[str]
 
     def scan(self, pieces: Mapping[str, int], watch: Watcher) -> Sequence[PartScan]: ...
     def ask(self, service: "Service", order: AskOrder, watch: Watcher, stop: Cancellation) -> AskResult: ...

@@ -126,7 +126,7 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
         parts.into,
         backup if backup and backup.exists() else None,
         done.changes,
-        tuple(subject.line() for subject in book.abandoned),
+        (*(subject.line() for subject in book.abandoned), *(parts.crew.abandoned if parts.crew else ())),
         parts.job.in_reverse,
         frozenset([*same, *([parts.to] if parts.to and done.untouched else [])]),
         tuple(book.requests[parts.services[0].name].left()),

@@ -53,7 +53,7 @@ class ClusterCrew:
         self._workers = max(1, sum(client.nthreads().values()))
         self._progress: SimpleQueue[int] = SimpleQueue()
         client.subscribe_topic(job.run, lambda event: self._progress.put(event[1]))
-        self.abandoned: list[str] = []
+        self.abandoned: Sequence[str] = ()
 
     def scan(self, pieces: Mapping[str, int], watch: Watcher) -> Sequence[PartScan]:
         """Scan the files of the source, each by a task."""
@@ -99,9 +99,7 @@ class ClusterCrew:
             for which, arguments in each.items()
         ]
         try:
-            self._wait(futures, watch)
-            failed = [future for future in futures if future.status != "finished"]
-            done: list[Done] = self._client.gather(failed[:1] or futures)
+            done = list(self._done(futures, watch))
         except KilledWorker as error:
             raise YellowtorError(
                 f"The workers of the task {error.task!r} ended too often: is their memory too small? What was answered "
@@ -111,19 +109,23 @@ class ClusterCrew:
             self._client.cancel(futures, force=True)
         for remark in dict.fromkeys(remark for one in done for remark in one.remarks):
             watch.remark(remark)
-        self.abandoned += [line for one in done for line in one.abandoned]
+        self.abandoned = [*self.abandoned, *(line for one in done for line in one.abandoned)]
         return [one.result for one in done]
 
-    def _wait(self, futures: "Sequence[Future[Any]]", watch: Watcher) -> None:
-        """Until all are done, or one has failed."""
-        waiting = list(futures)
-        while waiting:
+    def _done(self, futures: "Sequence[Future[Any]]", watch: Watcher) -> Sequence[Done]:
+        """What all tasks are done with; each is fetched when it is finished. Raises what a task explains."""
+        found: dict[int, Done] = {}
+        while len(found) < len(futures):
             time.sleep(LOOK_S)
             self._show(watch)
-            if any(future.status in {"error", "lost", "cancelled"} for future in waiting):
-                return
-            waiting = [future for future in waiting if future.status != "finished"]
+            waiting = [(at, future) for at, future in enumerate(futures) if at not in found]
+            for at, future in waiting:
+                if future.status != "pending":
+                    found[at] = done = future.result()  # raises if it has failed
+                    if done.error:
+                        raise done.error
         self._show(watch)
+        return [found[at] for at in range(len(futures))]
 
     def _show(self, watch: Watcher) -> None:
         with suppress(Empty):

@@ -5,8 +5,7 @@ Nothing secret is in a task: the worker finds the keys and passwords of the job 
 
 import os
 import time
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,7 +14,7 @@ from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.windows import Left
 from yellowtor.answers.ledger_rows import Addresses
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.errors import BadJob
+from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.files import fingerprint
 from yellowtor.helper_processes import CORES
 from yellowtor.run.ask_services import ask_one
@@ -24,6 +23,7 @@ from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.crew import AskOrder, PieceOrder
 from yellowtor.run.parts import Parts
 from yellowtor.run.pieces import scan_piece, write_piece
+from yellowtor.run.ports import Watcher
 from yellowtor.run.run_job import judging_of
 from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
@@ -46,45 +46,48 @@ class JobCopy:
 
 @dataclass
 class Done:
-    """The result of a task, what it remarked, and the subjects of requests that dead workers had left in flight."""
+    """The result of a task, what it remarked, and the subjects of requests that dead workers had left in flight.
 
-    result: Any
+    error is what ended it, if it is one that we explain: it is raised again in the client.
+    """
+
+    result: Any = None
     remarks: list[str] = field(default_factory=list)
     abandoned: tuple[str, ...] = ()
+    error: YellowtorError | None = None
 
 
 def scan_task(job: JobCopy, name: str, number: int) -> Done:
     """Scan one file of the source."""
-    with _opened(job, PartsOptions(along=True, sends=False)) as (parts, watch):
-        return _done(parts, watch, scan_piece(parts, name, number, watch))
+    options = PartsOptions(along=True, sends=False)
+    return _done(job, options, lambda parts, watch: scan_piece(parts, name, number, watch))
 
 
 def ask_task(job: JobCopy, order: AskOrder, addresses: Addresses | None) -> Done:
     """Ask about some addresses, or about all."""
-    options = PartsOptions(job.again_failed, along=True, addresses=addresses)
-    with _opened(job, options) as (parts, watch):
+
+    def ask(parts: Parts, watch: Watcher) -> AskResult:
         service = next(one for one in parts.services if one.name == order.turn.service)
         questions, _ = parts.book.questions.collect(order.turn, failed_before=order.failed_before)
-        result = AskResult(service.name)
-        if questions:
-            judging = judging_of(parts, watch)
-            stop = STOPS.setdefault(job.run, Cancellation())
-            result = ask_one(parts, service, questions, judging, watch, stop, order)
-            result.differences = tuple(parts.book.requests[service.name].differences)
-        return _done(parts, watch, result)
+        if not questions:
+            return AskResult(service.name)
+        stop = STOPS.setdefault(job.run, Cancellation())
+        result = ask_one(parts, service, questions, judging_of(parts, watch), watch, stop, order)
+        result.differences = tuple(parts.book.requests[service.name].differences)
+        return result
+
+    return _done(job, PartsOptions(job.again_failed, along=True, addresses=addresses), ask)
 
 
 def judge_task(job: JobCopy, addresses: Addresses) -> Done:
     """Judge what is known about some addresses."""
-    with _opened(job, PartsOptions(along=True, sends=False, addresses=addresses)) as (parts, watch):
-        judging_of(parts, watch).judge_share(parts.book.judging)
-        return _done(parts, watch, None)
+    options = PartsOptions(along=True, sends=False, addresses=addresses)
+    return _done(job, options, lambda parts, watch: judging_of(parts, watch).judge_share(parts.book.judging))
 
 
 def write_task(job: JobCopy, order: PieceOrder) -> Done:
     """Write one file of the answers."""
-    with _opened(job, PartsOptions(along=True, sends=False)) as (parts, watch):
-        return _done(parts, watch, write_piece(parts, order, watch))
+    return _done(job, PartsOptions(along=True, sends=False), lambda parts, watch: write_piece(parts, order, watch))
 
 
 def stop_run(name: str) -> None:
@@ -97,20 +100,21 @@ def forget_run(name: str) -> None:
     STOPS.pop(name, None)
 
 
-@contextmanager
-def _opened(job: JobCopy, options: PartsOptions) -> Iterator[tuple[Parts, "_Reporter"]]:
-    """The parts of the job, open in this worker. Raises BadJob if its file is not the client's."""
+def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], Any]) -> Done:
+    """Open the job in this worker, and work."""
     os.environ.setdefault(CORES, "1")  # the other cores have workers of their own
-    if fingerprint(job.path) != job.digest:
-        raise BadJob(f"{job.path} is not the same file on every worker. Put the job's folder where all of them see it.")
     watch = _Reporter(job.run)
-    with job_parts(job.path, options) as (parts, _):
-        yield parts, watch
-    watch.report()
-
-
-def _done(parts: Parts, watch: "_Reporter", result: Any) -> Done:
-    return Done(result, watch.remarks, tuple(subject.line() for subject in parts.book.abandoned))
+    try:
+        if fingerprint(job.path) != job.digest:
+            raise BadJob(f"{job.path} is another file on a worker. Put the job's folder where all of them see it.")
+        with job_parts(job.path, options) as (parts, _):
+            result = work(parts, watch)
+            abandoned = tuple(subject.line() for subject in parts.book.abandoned)
+    except YellowtorError as error:
+        return Done(remarks=watch.remarks, error=error)
+    finally:
+        watch.report()
+    return Done(result, watch.remarks, abandoned)
 
 
 class _Reporter:

@@ -1,0 +1,167 @@
+"""A folder of Parquet files: by one process, by the workers of a cluster, and by an engine that calls us."""
+
+import json
+import os
+import signal
+import time
+from pathlib import Path
+
+import dask.dataframe as dd
+import pandas as pd
+import psutil
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from conftest import real_addresses
+
+import yellowtor
+
+NAMES = ["Id", "Street", "Town", "Postcode"]
+
+
+def write_register(folder, rows, files):
+    """The rows in this many files, one of them in a folder of its own, beside what is no record."""
+    for number in range(files):
+        path = folder / ("north" if number == 1 else "") / f"part-{number}.parquet"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        here = rows[number::files]
+        pq.write_table(pa.table(dict(zip(NAMES, map(pa.array, zip(*here, strict=True)), strict=True))), path)
+    (folder / "_SUCCESS").write_text("")
+
+
+def placed(job, name="placed"):
+    return {file.name: pq.read_table(file) for file in sorted(job.path(name).rglob("*.parquet"))}
+
+
+@pytest.fixture
+def register(small, ledger):
+    """register(records, files) is a job whose records are in a folder, and how many different questions they are."""
+
+    def make(records, files, **manners):
+        job = small([], **manners)
+        addresses = real_addresses(60)
+        rows = [[f"R{n}", *addresses[n * 7 % len(addresses)][1:]] for n in range(records)]
+        rows[5][1] = ""  # incomplete
+        write_register(job.path("records"), rows, files)
+        job.edit(
+            "job.toml",
+            ('"records.csv"', '"records"'),
+            ('"placed.csv"', '"placed"'),
+            ('"ledger.sqlite"', f'"{ledger.text}"'),
+        )
+        return job, len({tuple(row[1:]) for row in rows if row[1]})
+
+    return make
+
+
+def written_at(job):
+    return {file.name: file.stat().st_mtime_ns for file in job.path("placed").rglob("*.parquet")}
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_workers_place_a_folder_of_files_as_one_process_does(register):
+    job, questions = register(600, 5)
+    summary = job.summary("--on", "local:2")
+    assert job.service.requests == questions == summary["requests"]["sent"]
+    by_workers = placed(job)
+    assert sum(table.num_rows for table in by_workers.values()) == summary["records"] == 600
+    assert summary["outcomes"]["incomplete"] == 1
+    entry = json.loads(job.path("placed/_manifest/north/part-1.parquet.json").read_text())
+    assert (entry["file"], entry["records"], entry["result"]["written"]) == ("north/part-1.parquet", 120, 120)
+
+    job.path("placed").rename(job.path("before"))
+    text = job.path("job.toml").read_text()
+    alone = "\n".join('ledger = "alone.sqlite"' if line.startswith("ledger") else line for line in text.splitlines())
+    job.path("job.toml").write_text(alone)
+    one = job.summary()
+    assert one["outcomes"] == summary["outcomes"]
+    assert placed(job) == by_workers, "the same records, answers and types"
+    at = written_at(job)
+    assert "up to date: placed" in job.run("run", "job.toml").stderr
+    assert written_at(job) == at
+    told = job.run("run", "job.toml", "--on", "local:2", code=3).stderr
+    assert "the ledger is a PostgreSQL" in told
+    job.path("job.toml").write_text(text)
+
+    for broken, code, said in (
+        (lambda: pq.write_table(pq.read_table(job.path("records/part-0.parquet")), job.path("records/part-9.parquet")),
+         4, "is also in another file"),
+        (lambda: pq.write_table(pa.table({"Id": ["X"]}), job.path("records/part-9.parquet")), 4, "has other columns than"),
+        (lambda: (job.path("records/part-9.parquet").unlink(), job.path("placed/part-2.parquet").write_bytes(b"mine")),
+         4, "is not as a run wrote it"),
+    ):  # fmt: skip
+        broken()
+        assert said in job.run("run", "job.toml", "--on", "local:2", code=code).stderr
+    assert job.path("placed/part-2.parquet").read_bytes() == b"mine"
+    assert job.service.requests == 2 * questions, "once for each ledger"
+
+
+def workers_of(process):
+    return [
+        one for one in psutil.Process(process.pid).children(recursive=True) if "spawn_main" in " ".join(one.cmdline())
+    ]
+
+
+def wait_for_phase(log, name, process):
+    until = time.monotonic() + 90
+    while time.monotonic() < until and process.poll() is None:
+        if log.exists() and f'"{name}"' in log.read_text():
+            return
+        time.sleep(0.02)
+    pytest.fail(f"no {name}: {process.communicate()}")
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_twice(register):
+    job, questions = register(30_000, 12)
+    first = job.start("run", "job.toml", "--on", "local:2", "--log", "one.jsonl", "--json")
+    wait_for_phase(job.path("one.jsonl"), "Reading", first)
+    for _ in range(2):
+        time.sleep(0.7)
+        workers_of(first)[0].kill()
+    wait_for_phase(job.path("one.jsonl"), "Writing", first)
+    until = time.monotonic() + 60
+    while not list(job.path("placed").rglob("*.parquet.json")) and time.monotonic() < until:
+        time.sleep(0.02)
+    workers = workers_of(first)
+    os.kill(first.pid, signal.SIGKILL)
+    first.communicate()
+    psutil.wait_procs(workers, timeout=20)
+    assert not any(one.is_running() for one in workers), "local workers end with the client"
+    there = written_at(job)
+
+    again = job.start("run", "job.toml", "--on", "local:2", "--log", "two.jsonl", "--json")
+    wait_for_phase(job.path("two.jsonl"), "Reading", again)
+    workers_of(again)[-1].kill()
+    out, err = again.communicate(timeout=120)
+    assert again.returncode == 0, err
+    assert json.loads(out)["records"] == 30_000
+    assert job.service.requests == questions
+    found = placed(job)
+    assert sum(table.num_rows for table in found.values()) == 30_000
+    assert not [file for file in job.path("placed").rglob("*") if file.name.startswith(".")], "nothing is left beside"
+    done = {Path(json.loads(file.read_text())["file"]).name for file in job.path("placed").rglob("*.parquet.json")}
+    assert done == set(found)
+    assert any(written_at(job)[name] == at for name, at in there.items()), "what was complete is not written again"
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_an_engine_places_partitions_at_the_same_time(register, monkeypatch):
+    job, questions = register(120, 1)
+    for name, value in job.env.items():
+        monkeypatch.setenv(name, value)
+    frame = pq.read_table(job.path("records/part-0.parquet")).to_pandas()
+    told = str(job.path("job.toml"))
+    meta = yellowtor.place_partition(frame.head(0), told)
+    assert job.service.requests == 0
+    parts = dd.from_pandas(frame, npartitions=4).map_partitions(yellowtor.place_partition, told, meta=meta)
+    answered = parts.compute(scheduler="threads")
+    assert answered["Outcome"].value_counts().to_dict() == {"placed": 119, "incomplete": 1}
+    assert (answered["Latitude"].dtype, answered["Outcome"].dtype) == ("float64", "object")
+    assert job.service.requests == questions
+    lonely = yellowtor.place_partition(pa.Table.from_pandas(frame[5:6]), told)
+    assert lonely["Outcome"].to_pylist() == ["incomplete"]
+    assert lonely.schema.field("Latitude").type == pa.float64()
+    batch = yellowtor.place_partition(pa.RecordBatch.from_pandas(frame[:3]), told)
+    assert isinstance(batch, pa.RecordBatch)
+    pd.testing.assert_series_equal(batch.to_pandas()["Latitude"], answered["Latitude"][:3])
