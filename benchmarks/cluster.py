@@ -13,6 +13,7 @@ import subprocess
 import threading
 import time
 from datetime import datetime
+from itertools import pairwise
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -46,7 +47,7 @@ def phases(log):
     events = [json.loads(line) for line in log.read_text().splitlines()]
     marks = [(datetime.fromisoformat(e["at"]), e.get("name", "")) for e in events if e["event"] in {"phase", "end"}]
     took = {}
-    for (began, name), (ended, _) in zip(marks, marks[1:], strict=False):
+    for (began, name), (ended, _) in pairwise(marks):
         took[name] = took.get(name, 0) + (ended - began).total_seconds()
     return ", ".join(f"{name.lower()} {seconds:.1f}" for name, seconds in took.items())
 

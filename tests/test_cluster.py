@@ -146,6 +146,23 @@ def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_tw
 
 
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_ctrl_c_in_a_terminal_stops_the_client_and_loses_no_request(register):
+    job, questions = register(60, 2)
+    job.edit("stand-in.toml", ("[allowance]", "[allowance]\nper_second = 6"))
+    process = job.start("run", "job.toml", "--on", "local:2", start_new_session=True)
+    until = time.monotonic() + 60
+    while job.service.requests < 4 and time.monotonic() < until:
+        time.sleep(0.02)
+    os.killpg(process.pid, signal.SIGINT)  # a terminal sends it to every process
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 130, err
+    assert "Traceback" not in out + err
+    asked = job.service.requests
+    assert sum(table["Outcome"].to_pylist().count("placed") for table in placed(job).values()) >= asked
+    assert job.summary()["requests"]["sent"] == questions - asked
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
 def test_an_engine_places_partitions_at_the_same_time(register, monkeypatch):
     job, questions = register(120, 1)
     for name, value in job.env.items():

@@ -46,7 +46,7 @@ from yellowtor.ledger.accounts.orders import KeepTickets, Refuse, Release, Reser
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs.run_book import BookOptions, open_book
 from yellowtor.ledger.storage.machine import this_machine
-from yellowtor.ledger.storage.postgres import ServerClock
+from yellowtor.ledger.storage.server_clock import ServerClock
 from yellowtor.ledger.storage.store import Worker
 
 LISBON = ZoneInfo("Europe/Lisbon")

@@ -4,9 +4,8 @@ import gc
 import os
 import signal
 import threading
-import time
-from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, ExitStack, contextmanager
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from datetime import datetime
 from importlib.resources import as_file, files
@@ -16,15 +15,16 @@ from typing import TYPE_CHECKING
 import typer
 
 from yellowtor.cli import report, report_json
+from yellowtor.cli.clustering import entered, shared
 from yellowtor.cli.console import Progress, duration, note, pour_out, stderr, stdout, write_out
 from yellowtor.cli.eventlog import open_log
 from yellowtor.contracts.ambient import Ambient
 from yellowtor.contracts.outcome import Outcome
-from yellowtor.errors import BadJob, BadSource, Busy, Exit, Unconfirmed, YellowtorError
+from yellowtor.errors import BadJob, BadSource, Exit, Unconfirmed, YellowtorError
 from yellowtor.run.asking.cancellation import Cancellation
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD
-from yellowtor.run.parts import Options, Parts, Summary
+from yellowtor.run.parts import Options, Summary
 from yellowtor.run.run_job import conduct, goes_on_at, refused
 from yellowtor.settings import read_settings
 from yellowtor.wiring.process import CLOCK, PROCESS, ProcessAmbient
@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from yellowtor.standin.server import Manners
 
 STOPPING = b"Stopping: waiting for replies to requests that were sent. Press Ctrl-C again to stop at once.\n"
-LINGER_S = 120.0  # so long a task of a run may go on whose client has died
 LOOK_S = 60.0  # between two looks at the clock while waiting
 
 
@@ -188,7 +187,7 @@ def _run(
         progress = Progress(console, log)
         with progress.shown():
             made = PartsOptions(again, limit, ambient=ambient, watch=progress)
-            parts, remarks = _entered(stack, path, made, options, progress)
+            parts, remarks = entered(stack, path, made, options, progress)
         for remark in remarks:
             progress.remark(remark)
         if not gc.get_freeze_count():
@@ -206,31 +205,6 @@ def _run(
         if poured and parts.to:
             pour_out(parts.to)
         return summary
-
-
-def _entered(
-    stack: ExitStack, path: Path, made: PartsOptions, options: Options, watch: Progress
-) -> tuple[Parts, Sequence[str]]:
-    """The parts of a run, open. On a cluster, tasks of a run whose client has died are waited for."""
-    until = CLOCK.boot() + (LINGER_S if options.on else 0)
-    said = False
-    while True:
-        try:
-            return stack.enter_context(job_parts(path, made))
-        except Busy as error:
-            if CLOCK.boot() > until:
-                raise
-            if not said:
-                watch.remark(f"waiting for the tasks of an earlier run: {str(error).partition('. ')[0]}")
-            said = True
-            time.sleep(1)
-
-
-def shared(path: Path, parts: Parts, options: Options, watch: Progress) -> AbstractContextManager[Parts]:
-    """The parts of a run on a cluster."""
-    from yellowtor.wiring.cluster import cluster_crew
-
-    return cluster_crew(options.on, path, parts, again_failed=options.again_failed, watch=watch)
 
 
 def _exit_code(summary: Summary, options: Options, *, strict: bool) -> Exit:

@@ -18,6 +18,7 @@ from yellowtor.ascii_fallback import NEAREST, nearest_ascii
 from yellowtor.cli import cache_app, judging_commands, marker_commands, review_commands, service_commands
 from yellowtor.cli.completion import AsJson, JobArgument, description_files
 from yellowtor.cli.debugging import DEBUG
+from yellowtor.cli.run_options import Follow, MostMoved, On, RunLog, SpendAtMost, Wait
 from yellowtor.version import __version__
 
 SELDOM = 100_000  # new objects between two looks for unused cycles: a run makes many objects, and hardly a cycle
@@ -63,46 +64,6 @@ def common(
     """`yellowtor COMMAND --help` shows the options of a command."""
     del version
     DEBUG.set(debug)
-
-
-SpendAtMost = Annotated[
-    float | None,
-    typer.Option(
-        "--spend-at-most", min=0, metavar="AMOUNT", help="Spend at most this amount, in the currency of the prices."
-    ),
-]
-Follow = Annotated[
-    str | None,
-    typer.Option("--follow", metavar="TIME", help="Keep running; look for new and changed records every 30s, 5m, 1h."),
-]
-Wait = Annotated[
-    bool,
-    typer.Option("--wait", help="Sleep while the quota is spent, then continue, to the end; this may take days."),
-]
-RunLog = Annotated[
-    Path | None,
-    typer.Option(
-        "--log", metavar="FILE", help="Append a line for each request and decision; JSON lines if it ends in .jsonl."
-    ),
-]
-
-
-MostMoved = Annotated[
-    str | None,
-    typer.Option(
-        "--most-moved", metavar="SHARE", help="The share of records that may move, in place of write.most_moved."
-    ),
-]
-
-
-On = Annotated[
-    str,
-    typer.Option(
-        "--on",
-        metavar="CLUSTER",
-        help="Share the work among the workers of a Dask cluster (tcp://host:8786), or N processes (local:N).",
-    ),
-]
 
 
 @app.command()

@@ -15,7 +15,7 @@ from rich.text import Text
 from yellowtor.allowance.forecast import Forecast
 from yellowtor.allowance.price import money
 from yellowtor.allowance.windows import Left, Window
-from yellowtor.cli.commands import shared
+from yellowtor.cli.clustering import shared
 from yellowtor.cli.console import Progress, amount_of, columns, duration, stderr, stdout, write_out
 from yellowtor.cli.inputs import check_ending
 from yellowtor.cli.report_json import plan_json

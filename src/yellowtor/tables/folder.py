@@ -5,7 +5,7 @@ from pathlib import Path, PurePath
 
 from yellowtor.contracts.table import Answering, OnWritten, Piece, Row
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.files import check_writable, real_path
+from yellowtor.files import real_path
 from yellowtor.tables.cells import ignore_written
 from yellowtor.tables.parquet import ParquetTable
 
@@ -14,7 +14,7 @@ WILD = frozenset("*?[")
 
 def is_folder(path: Path) -> bool:
     """Whether a source is a folder, or a pattern of file names."""
-    return path.is_dir() or bool(WILD & set(str(path)))
+    return path.is_dir() or bool(WILD & set(str(path)) and not path.exists())
 
 
 class FolderTable:
@@ -95,7 +95,13 @@ class FolderTable:
         """Raise BadSource if the answers can't be written into the folder."""
         first = self.names()[0]
         remarks = self._open(first).check_target(self.to / first)
-        return [*remarks, *(check_writable(to / first) if to else [])]
+        there = [file.relative_to(self.to) for file in self.to.glob("**/*.parquet")]
+        strays = sorted({name.as_posix() for name in there if not name.name.startswith(".")} - set(self.names()))
+        if strays:
+            remarks.append(
+                f"{to} has {len(strays):,} files without a source any more, such as {strays[0]}: delete them"
+            )
+        return remarks
 
 
 def _parted(path: Path) -> tuple[Path, str]:

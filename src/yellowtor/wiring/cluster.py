@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 from queue import Empty, SimpleQueue
 from secrets import token_hex
@@ -51,7 +52,7 @@ class ClusterCrew:
         self._parts = parts
         self._job = job
         self._workers = max(1, sum(client.nthreads().values()))
-        self._progress: SimpleQueue[int] = SimpleQueue()
+        self._progress: SimpleQueue[tuple[str, int, int, int]] = SimpleQueue()
         client.subscribe_topic(job.run, lambda event: self._progress.put(event[1]))
         self.abandoned: Sequence[str] = ()
 
@@ -71,8 +72,7 @@ class ClusterCrew:
         order = replace(order, judges=not service.is_local)
         tasks = {str(number): (order, share) for number, share in enumerate(shares)}
         started = time.monotonic()
-        with stop.heard_by(lambda: self._client.run(stop_run, self._job.run, wait=False)):
-            results = self._all(watch, "ask", ask_task, tasks)
+        results = self._all(watch, "ask", ask_task, tasks, stop)
         return _joined(service.name, results, time.monotonic() - started)
 
     def judge(self, watch: Watcher) -> None:
@@ -88,18 +88,24 @@ class ClusterCrew:
         return self._parts.book.shares(most, LEAST)
 
     def _all(
-        self, watch: Watcher, what: str, task: Callable[..., Done], each: Mapping[str, tuple[Any, ...]]
+        self,
+        watch: Watcher,
+        what: str,
+        task: Callable[..., Done],
+        each: Mapping[str, tuple[Any, ...]],
+        stop: Cancellation | None = None,
     ) -> list[Any]:
-        """The results of a task for each of these arguments. The first error ends the others."""
+        """The results of a task for each of these arguments. The first error ends the others; stop is passed on."""
         from distributed.scheduler import KilledWorker
 
         name = f"yellowtor-{what}-{token_hex(4)}"
+        job = replace(self._job, stage=name)
         futures = [
-            self._client.submit(task, self._job, *arguments, key=(name, which), pure=False)
+            self._client.submit(task, job, *arguments, key=(name, which), pure=False)
             for which, arguments in each.items()
         ]
         try:
-            done = list(self._done(futures, watch))
+            done = self._done(futures, name, watch, stop)
         except KilledWorker as error:
             raise YellowtorError(
                 f"The workers of the task {error.task!r} ended too often: is their memory too small? What was answered "
@@ -112,25 +118,35 @@ class ClusterCrew:
         self.abandoned = [*self.abandoned, *(line for one in done for line in one.abandoned)]
         return [one.result for one in done]
 
-    def _done(self, futures: "Sequence[Future[Any]]", watch: Watcher) -> Sequence[Done]:
+    def _done(
+        self, futures: "Sequence[Future[Any]]", stage: str, watch: Watcher, stop: Cancellation | None
+    ) -> Sequence[Done]:
         """What all tasks are done with; each is fetched when it is finished. Raises what a task explains."""
         found: dict[int, Done] = {}
+        told = 0
         while len(found) < len(futures):
             time.sleep(LOOK_S)
-            self._show(watch)
+            self._show(stage, watch)
+            if stop and stop.times > told:
+                told += 1
+                self._client.run(stop_run, self._job.run)
             waiting = [(at, future) for at, future in enumerate(futures) if at not in found]
             for at, future in waiting:
                 if future.status != "pending":
                     found[at] = done = future.result()  # raises if it has failed
                     if done.error:
                         raise done.error
-        self._show(watch)
+        self._show(stage, watch)
         return [found[at] for at in range(len(futures))]
 
-    def _show(self, watch: Watcher) -> None:
+    def _show(self, stage: str, watch: Watcher) -> None:
+        """Pass on the progress of this stage; that of an earlier one may arrive late."""
         with suppress(Empty):
             while True:
-                watch.advanced(self._progress.get_nowait())
+                of, done, sent, counted = self._progress.get_nowait()
+                if of == stage:
+                    watch.sent(sent, counted)
+                    watch.advanced(done)
 
     def close(self) -> None:
         """The run is over."""
@@ -185,19 +201,14 @@ def _client(on: str, watch: Watcher) -> Iterator["Client"]:
     quiet = {"distributed.scheduler.allowed-failures": DEATHS, "logging.distributed": "critical"}
     with (
         dask.config.set(quiet),
-        LocalCluster(int(count), threads_per_worker=1, dashboard_address=_dashboard()) as cluster,
+        LocalCluster(
+            int(count), threads_per_worker=1, dashboard_address="127.0.0.1:0", preload=[ask_task.__module__]
+        ) as cluster,
         Client(cluster) as client,
     ):
-        if link := client.dashboard_link if _dashboard() else "":
-            watch.remark(f"progress of each file: {link}")
+        if find_spec("bokeh"):  # what draws the dashboard
+            watch.remark(f"the dashboard of the processes: {client.dashboard_link}")
         yield client
-
-
-def _dashboard() -> str | None:
-    """Where the dashboard of a local cluster listens, if it can be drawn."""
-    from importlib.util import find_spec
-
-    return "127.0.0.1:0" if find_spec("bokeh") else None
 
 
 def _joined(service: str, results: Sequence[AskResult], seconds: float) -> AskResult:

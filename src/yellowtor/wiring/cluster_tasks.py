@@ -4,6 +4,7 @@ Nothing secret is in a task: the worker finds the keys and passwords of the job 
 """
 
 import os
+import signal
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -35,13 +36,14 @@ STOPS: dict[str, Cancellation] = {}  # of the runs that have tasks in this proce
 class JobCopy:
     """The job of a run: its file, which every worker finds at this path, and the file's digest.
 
-    run is a name for the run; the answers to failed questions may be asked for again.
+    run is a name for the run, stage for its tasks of one kind; failed questions may be asked again.
     """
 
     path: Path
     digest: str
     run: str
     again_failed: bool = False
+    stage: str = ""
 
 
 @dataclass
@@ -90,6 +92,14 @@ def write_task(job: JobCopy, order: PieceOrder) -> Done:
     return _done(job, PartsOptions(along=True, sends=False), lambda parts, watch: write_piece(parts, order, watch))
 
 
+def dask_setup(worker: object) -> None:
+    """Called when a process of `local:N` starts. A terminal sends Ctrl-C to all of them: it is for the client."""
+    del worker
+    for name in ("SIGINT", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
+
+
 def stop_run(name: str) -> None:
     """The run is to stop: what is in flight comes home; at once, if it is called again."""
     STOPS.setdefault(name, Cancellation()).ask()
@@ -103,7 +113,7 @@ def forget_run(name: str) -> None:
 def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], Any]) -> Done:
     """Open the job in this worker, and work."""
     os.environ.setdefault(CORES, "1")  # the other cores have workers of their own
-    watch = _Reporter(job.run)
+    watch = _Reporter(job)
     try:
         if fingerprint(job.path) != job.digest:
             raise BadJob(f"{job.path} is another file on a worker. Put the job's folder where all of them see it.")
@@ -122,9 +132,9 @@ class _Reporter:
 
     keeps_log = False
 
-    def __init__(self, topic: str) -> None:
-        self._topic = topic
-        self._count = 0
+    def __init__(self, job: JobCopy) -> None:
+        self._job = job
+        self._counts = [0, 0, 0]  # done; requests sent, and as the quota counts them
         self._reported = time.monotonic()
         self.remarks: list[str] = []
 
@@ -132,13 +142,13 @@ class _Reporter:
         """Report what was done since the last time."""
         from distributed import get_worker
 
-        if self._count:
-            get_worker().log_event(self._topic, self._count)
-        self._count = 0
+        if any(self._counts):
+            get_worker().log_event(self._job.run, (self._job.stage, *self._counts))
+        self._counts = [0, 0, 0]
         self._reported = time.monotonic()
 
     def advanced(self, count: int) -> None:
-        self._count += count
+        self._counts[0] += count
         if time.monotonic() - self._reported > EVERY_S:
             self.report()
 
@@ -154,6 +164,8 @@ class _Reporter:
 
     def outcomes(self, counts: Mapping[Outcome, int]) -> None: ...
 
-    def sent(self, requests: int, counted: int) -> None: ...
+    def sent(self, requests: int, counted: int) -> None:
+        self._counts[1] += requests
+        self._counts[2] += counted
 
     def event(self, name: str, facts: Mapping[str, object]) -> None: ...

@@ -72,7 +72,7 @@ def ledger_clock(where: "Path | Server") -> "Clock":
     """The clock of a ledger: this machine's, or the server's."""
     if isinstance(where, Path):
         return CLOCK
-    from yellowtor.ledger.storage.postgres import ServerClock
+    from yellowtor.ledger.storage.server_clock import ServerClock
 
     return ServerClock(CLOCK)
 
@@ -106,6 +106,7 @@ def terms(service: AnyService, caps: Sequence[CapRule] = ()) -> "AccountTerms":
         service.prices,
         service.keep_days,
         service.keep_nothing_days,
+        service.is_local,
     )
 
 

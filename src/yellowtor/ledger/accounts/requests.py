@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from functools import lru_cache
+from operator import attrgetter
 from typing import Literal, TypeVar
 
 from sqlalchemy import func, select
@@ -100,7 +101,8 @@ class SqlRequestBook:
         """What is carried out in the body happens whole and durably, or not at all."""
         left = self._budget.left
         try:
-            with self._store.transaction(self._account.locks):
+            own = self._terms.is_local and not self._terms.windows  # nothing is counted that others count too
+            with self._store.transaction([f"run {self._run}"] if own else self._account.locks):
                 yield
         except BaseException:
             self._account.forget()
@@ -270,6 +272,8 @@ class SqlRequestBook:
         }
 
     def _settle(self, orders: list[SettleReply], now: datetime) -> None:
+        if self.is_far:  # others may keep replies to the same questions at this moment: all of them in one order
+            orders = sorted(orders, key=attrgetter("question_key"))
         rows = [self._kept(order, now) for order in orders]
         if self._tickets and orders:
             self._keep_tickets(dict.fromkeys((order.question_key for order in orders), None))

@@ -20,7 +20,10 @@ UNLIMITED = 2**62  # of a month that is counted for its price only
 
 @dataclass(frozen=True, slots=True)
 class AccountTerms:
-    """A service, the key of its questions, the account that it charges, what that allows and costs."""
+    """A service, the key of its questions, the account that it charges, what that allows and costs.
+
+    is_local: it is a table of this machine, without any limit.
+    """
 
     service: str
     asking: str
@@ -30,6 +33,7 @@ class AccountTerms:
     prices: Sequence[Price] = ()
     keep_days: int | None = None
     keep_nothing_days: int | None = None
+    is_local: bool = False
 
     def counted(self) -> Sequence[Window]:
         """Its windows, and the month that its price depends on."""

@@ -24,6 +24,7 @@ from yellowtor.database_url import DatabaseUrl
 from yellowtor.errors import BadJob, LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
+from yellowtor.ledger.storage.server_clock import ServerClock
 from yellowtor.ledger.storage.store import LedgerGone, ManyRows, Running, Store, batched, check_version, driver_message
 
 BEAT_S = 5.0  # between two signs of life of a run
@@ -35,7 +36,6 @@ TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 
 LOCK_NAMES = f"""INSERT INTO lock_turn (name, turn) VALUES {{}}
     ON CONFLICT (name) DO UPDATE SET turn = lock_turn.turn + 1 RETURNING name, turn, (SELECT turn FROM ledger), {NOW}"""  # noqa: S608 - our own words
 LOCK = 0x79656C6C6F77  # the advisory lock of the ledger: shared by transactions that lock names, else exclusive
-DRIFT = 50e-6  # seconds a second
 MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
 ROOM = "ALTER TABLE work SET (fillfactor = 50)"  # a record gets its coordinates in the same page: no index is touched
 PAGE = 500  # rows in a statement
@@ -69,38 +69,6 @@ class Server(DatabaseUrl):
                 f"ledger = {self}: a ledger is a file, or a PostgreSQL: postgresql://user@host/name. Nothing was sent."
             )
         return url.set(drivername="postgresql+psycopg")
-
-
-class ServerClock:
-    """The server's clock, as a run knows it between two transactions; never ahead of it.
-
-    A reading came at the latest when it arrived, so the one that was delayed least says most. How much this machine's
-    clock may drift since is allowed for.
-    """
-
-    def __init__(self, local: Clock) -> None:
-        self._local = local
-        self._ahead = local.now().timestamp() - local.boot()
-        self._heard_at: float | None = None
-
-    def follow(self, epoch: float) -> None:
-        """The server's time now, in seconds since 1970."""
-        now = self._local.boot()
-        ahead = epoch - now
-        if self._heard_at is None or abs(ahead - self._ahead) > 1:  # nothing was known, or its clock was set
-            self._ahead = ahead
-        else:
-            self._ahead = max(ahead, self._ahead - DRIFT * (now - self._heard_at))
-        self._heard_at = now
-
-    def boot(self) -> float:
-        return self._local.boot() + self._ahead
-
-    def now(self) -> datetime:
-        return datetime.fromtimestamp(self.boot(), UTC)
-
-    def boot_id(self) -> str:
-        return "server"
 
 
 class PostgresStore(Store):

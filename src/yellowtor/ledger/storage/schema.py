@@ -185,9 +185,7 @@ correction = Table(
     Column("address_key", Text, primary_key=True),
     Column("corrected_key", Text, nullable=False),
     Column("parts", Text, nullable=False),  # JSON: of the corrected address
-    Column("who", Text, nullable=False),
-    Column("why", Text, nullable=False),
-    Column("made_at", Text, nullable=False),
+    *(Column(name, Text, nullable=False) for name in ("who", "why", "made_at")),
     sqlite_with_rowid=False,
 )
 Index("correction_corrected", correction.c.corrected_key)
@@ -273,10 +271,7 @@ past_pin = Table(
     Column("address_key", Text),
     Column("lat", Float),
     Column("lon", Float),
-    Column("who", Text, nullable=False),
-    Column("why", Text, nullable=False),
-    Column("pinned_at", Text, nullable=False),
-    Column("until", Text, nullable=False),
+    *(Column(name, Text, nullable=False) for name in ("who", "why", "pinned_at", "until")),
 )
 Index("past_pin_key", past_pin.c.job_id, past_pin.c.key)
 Index("past_pin_address", past_pin.c.address_key)

@@ -40,7 +40,8 @@ class Records(Settings):
         description="The file, relative to the job's folder: a workbook (.xlsx, .xlsm, .ods; read-only .xls, "
         ".xlsb), delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), a "
         "JSON array (.json), GeoJSON points (.geojson, .json) or .parquet. `-` is standard input: "
-        "delimited text.",
+        "delimited text. Or many .parquet files with the same columns: a folder, or a pattern such as "
+        "`register/*.parquet`.",
     )
     database: str | None = Field(
         None,
