@@ -3,6 +3,7 @@
 Nothing secret is in a task: the worker finds the keys and passwords of the job in its own environment.
 """
 
+import gc
 import os
 import signal
 import time
@@ -28,6 +29,7 @@ from yellowtor.run.ports import Watcher
 from yellowtor.run.run_job import judging_of
 from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
+SELDOM = 100_000  # new objects between two looks for circles
 EVERY_S = 0.5  # between two reports of progress
 STOPS: dict[str, Cancellation] = {}  # of the runs that have tasks in this process, by their names
 
@@ -114,6 +116,10 @@ def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], 
     """Open the job in this worker, and work."""
     os.environ.setdefault(CORES, "1")  # the other cores have workers of their own
     watch = _Reporter(job)
+    often = gc.get_threshold()
+    if not gc.get_freeze_count():
+        gc.freeze()  # as a run of the command does: what is loaded by now stays, and rows hold no circles
+    gc.set_threshold(SELDOM)
     try:
         if fingerprint(job.path) != job.digest:
             raise BadJob(f"{job.path} is another file on a worker. Put the job's folder where all of them see it.")
@@ -123,6 +129,7 @@ def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], 
     except YellowtorError as error:
         return Done(remarks=watch.remarks, error=error)
     finally:
+        gc.set_threshold(*often)
         watch.report()
     return Done(result, watch.remarks, abandoned)
 
