@@ -86,6 +86,7 @@ class Progress:
         self._phase = ""
         self._total: int | None = None
         self._count = 0
+        self._files = ""
         self._sent = self._counted = 0
         self._outcomes: Mapping[Outcome, int] = {}
         self._until: datetime | None = None
@@ -98,6 +99,7 @@ class Progress:
         self._phase = name
         self._total = total
         self._count = 0
+        self._files = ""
         self._asked = ""
         self.event("phase", {"name": name, "total": total})
         self._started = time.monotonic()
@@ -112,6 +114,12 @@ class Progress:
 
     def advanced(self, count: int) -> None:
         self._count += count
+        self._plain()
+
+    def file_done(self, name: str, done: int, total: int) -> None:
+        """Tell of one of many files, and how many are done."""
+        self._files = f" · {done:,} of {total:,} files"
+        self.event("file", {"phase": self._phase, "name": name, "done": done, "of": total})
         self._plain()
 
     def outcomes(self, counts: Mapping[Outcome, int]) -> None:
@@ -164,7 +172,7 @@ class Progress:
             return text.append(f"{self._why}; continues at {self._until:%Y-%m-%d %H:%M:%S} UTC, in {ahead}")
         if not self._phase:
             return Text()
-        text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else ""))
+        text.append(f"{self._count:,}" + (f" of {self._total:,}" if self._total else "") + self._files)
         if not self._asked:
             return text
         for outcome in (Outcome.PLACED, Outcome.DOUBTFUL, Outcome.UNPLACED, Outcome.FAILED):

@@ -6,11 +6,11 @@ answers are from. A file that has all of these is not written again.
 
 import hashlib
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from yellowtor.contracts.table import InPieces, Piece
 from yellowtor.errors import BadSource
@@ -27,7 +27,16 @@ from yellowtor.run.phases.write_result import WriteResult
 from yellowtor.run.phases.writeback import WriteBack
 from yellowtor.run.ports import Watcher
 
+T = TypeVar("T")
 MANIFEST = "_manifest"
+
+
+def told(files: Iterable[tuple[str, T]], watch: Watcher) -> Iterator[tuple[str, T]]:
+    """Each of these files, by name; after it, the watcher is told that it is done."""
+    there = list(files)
+    for done, (name, one) in enumerate(there, 1):
+        yield name, one
+        watch.file_done(name, done, len(there))
 
 
 def piece_of(parts: Parts, name: str) -> Piece:

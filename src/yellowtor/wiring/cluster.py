@@ -40,6 +40,7 @@ FED = 200  # requests a second that one process sends
 SHARES = 4  # of the addresses, for each worker: who is done early takes another
 LEAST = 5_000  # addresses that are worth a share of their own
 LOOK_S = 0.1
+OF_FILES = ("scan", "write")  # tasks that are about a file each
 DEATHS = 10  # of workers that one task may meet before the run is given up
 NEEDS = "--on needs Dask: pip install 'yellowtor[cluster]'. Nothing was sent."
 
@@ -105,7 +106,7 @@ class ClusterCrew:
             for which, arguments in each.items()
         ]
         try:
-            done = self._done(futures, name, watch, stop)
+            done = self._done(futures, list(each) if what in OF_FILES else [], watch, stop)
         except KilledWorker as error:
             raise YellowtorError(
                 f"The workers of the task {error.task!r} ended too often: is their memory too small? What was answered "
@@ -119,9 +120,14 @@ class ClusterCrew:
         return [one.result for one in done]
 
     def _done(
-        self, futures: "Sequence[Future[Any]]", stage: str, watch: Watcher, stop: Cancellation | None
+        self, futures: "Sequence[Future[Any]]", files: Sequence[str], watch: Watcher, stop: Cancellation | None
     ) -> Sequence[Done]:
-        """What all tasks are done with; each is fetched when it is finished. Raises what a task explains."""
+        """What all tasks are done with; each is fetched when it is finished. Raises what a task explains.
+
+        files are the names of the files that the tasks are about, if they are.
+        """
+        key: Any = futures[0].key if futures else ("",)
+        stage = str(key[0])
         found: dict[int, Done] = {}
         told = 0
         while len(found) < len(futures):
@@ -136,6 +142,8 @@ class ClusterCrew:
                     found[at] = done = future.result()  # raises if it has failed
                     if done.error:
                         raise done.error
+                    if files:
+                        watch.file_done(files[at], len(found), len(files))
         self._show(stage, watch)
         return [found[at] for at in range(len(futures))]
 

@@ -27,6 +27,7 @@ from yellowtor.run.parts import Parts
 from yellowtor.run.pieces import scan_piece, write_piece
 from yellowtor.run.ports import Watcher
 from yellowtor.run.run_job import judging_of
+from yellowtor.version import __version__
 from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 SELDOM = 100_000  # new objects between two looks for circles
@@ -38,7 +39,8 @@ STOPS: dict[str, Cancellation] = {}  # of the runs that have tasks in this proce
 class JobCopy:
     """The job of a run: its file, which every worker finds at this path, and the file's digest.
 
-    run is a name for the run, stage for its tasks of one kind; failed questions may be asked again.
+    run is a name for the run, stage for its tasks of one kind; version is the client's; failed questions may be asked
+    again.
     """
 
     path: Path
@@ -46,6 +48,7 @@ class JobCopy:
     run: str
     again_failed: bool = False
     stage: str = ""
+    version: str = __version__
 
 
 @dataclass
@@ -121,6 +124,8 @@ def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], 
         gc.freeze()  # as a run of the command does: what is loaded by now stays, and rows hold no circles
     gc.set_threshold(SELDOM)
     try:
+        if job.version != __version__:
+            raise BadJob(f"A worker has Yellowtor {__version__}, the client {job.version}: install the same on all.")
         if fingerprint(job.path) != job.digest:
             raise BadJob(f"{job.path} is another file on a worker. Put the job's folder where all of them see it.")
         with job_parts(job.path, options) as (parts, _):
@@ -168,6 +173,8 @@ class _Reporter:
     def phase(self, name: str, total: int | None = None) -> None: ...
 
     def asks(self, service: str, total: int, left: Left | None, forecast: Forecast) -> None: ...
+
+    def file_done(self, name: str, done: int, total: int) -> None: ...
 
     def outcomes(self, counts: Mapping[Outcome, int]) -> None: ...
 

@@ -50,7 +50,10 @@ class SqlOutcomeBook:
         return {row[0]: int(row[1]) for row in self._store.connection.execute(query.group_by(reply.c.service))}
 
     def causes(self) -> Sequence[CauseCount]:
-        """The causes of doubt, the one with the most records first, each with the first record of an address."""
+        """The causes of doubt, the one with the most records first, each with the first record of an address.
+
+        That address has the least key: the same one in every ledger.
+        """
         asked = self._asked()
         judged = and_(
             answer.c.job_id == self._job,
@@ -58,14 +61,15 @@ class SqlOutcomeBook:
             answer.c.outcome == Outcome.DOUBTFUL.value,
         )
         records = func.sum(asked.c.records)
-        query = select(answer.c.cause, records, func.min(asked.c.address_id)).select_from(asked.join(answer, judged))
+        there = asked.join(answer, judged).join(address, address.c.id == answer.c.address_id)
+        query = select(answer.c.cause, records, func.min(address.c.key)).select_from(there)
         query = query.group_by(answer.c.cause).order_by(records.desc(), answer.c.cause)
         found: Sequence[Any] = self._store.connection.execute(query).all()
-        return [CauseCount(cause, int(count), *self._first_record(number)) for cause, count, number in found]
+        return [CauseCount(cause, int(count), *self._first_record(key)) for cause, count, key in found]
 
-    def _first_record(self, number: int) -> tuple[str, Subject]:
+    def _first_record(self, address_key: str) -> tuple[str, Subject]:
         """The key and the address of the first record with this address."""
-        mine = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None), work.c.address_id == number)
+        mine = and_(work.c.job_id == self._job, IS_ASKED, work.c.pin_id.is_(None), address.c.key == address_key)
         there = work.join(address, address.c.id == work.c.address_id)
         query = select(work.c.key, address.c.parts).select_from(there).where(mine).order_by(work.c.place)
         key, parts = self._store.connection.execute(query.limit(1)).one()
