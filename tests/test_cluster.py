@@ -93,7 +93,8 @@ def test_workers_place_a_folder_of_files_as_one_process_does(register):
          4, "is not as a run wrote it"),
     ):  # fmt: skip
         broken()
-        assert said in job.run("run", "job.toml", "--on", "local:2", code=code).stderr
+        shared = ("--on", "local:2") if "columns" in said else ()  # told by a worker, or by this process
+        assert said in job.run("run", "job.toml", *shared, code=code).stderr
     assert job.path("placed/part-2.parquet").read_bytes() == b"mine"
     assert job.service.requests == 2 * questions, "once for each ledger"
 
@@ -115,7 +116,7 @@ def wait_for_phase(log, name, process):
 
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
 def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_twice(register):
-    job, questions = register(30_000, 12)
+    job, questions = register(15_000, 12)
     first = job.start("run", "job.toml", "--on", "local:2", "--log", "one.jsonl", "--json")
     wait_for_phase(job.path("one.jsonl"), "Reading", first)
     for _ in range(2):
@@ -137,12 +138,12 @@ def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_tw
     workers_of(again)[-1].kill()
     out, err = again.communicate(timeout=120)
     assert again.returncode == 0, err
-    assert json.loads(out)["records"] == 30_000
+    assert json.loads(out)["records"] == 15_000
     assert job.service.requests == questions
     events = map(json.loads, job.path("two.jsonl").read_text().splitlines())
     assert max(e["done"] for e in events if e["event"] == "file" and e["phase"] == "Writing") == 12
     found = placed(job)
-    assert sum(table.num_rows for table in found.values()) == 30_000
+    assert sum(table.num_rows for table in found.values()) == 15_000
     assert not [file for file in job.path("placed").rglob("*") if file.name.startswith(".")], "nothing is left beside"
     done = {Path(json.loads(file.read_text())["file"]).name for file in job.path("placed").rglob("*.parquet.json")}
     assert done == set(found)
@@ -152,7 +153,7 @@ def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_tw
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
 def test_ctrl_c_in_a_terminal_stops_the_client_and_loses_no_request(register):
     job, questions = register(60, 2)
-    job.edit("stand-in.toml", ("[allowance]", "[allowance]\nper_second = 6"))
+    job.edit("stand-in.toml", ("[allowance]", "[allowance]\nper_second = 15"))
     process = job.start("run", "job.toml", "--on", "local:2", start_new_session=True)
     until = time.monotonic() + 60
     while job.service.requests < 4 and time.monotonic() < until:
