@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
-from trust_world import FORMS, _plain, name, typo, world
+from trust_world import FORMS, _plain, made_world, name, typo
 
 COUNTRIES = ("IT", "NL", "CZ", "PT", "US", "DE")
 SEED = 211
@@ -52,12 +52,6 @@ longitude = "longitude"
 """
 
 
-def made_world(addresses: int):
-    """A world with about this number of addresses: 43 in a street."""
-    streets = max(10, min(110, round((addresses / 43 / len(COUNTRIES)) ** 0.5 * 0.8)))
-    return world(SEED, COUNTRIES, towns=max(4, round(addresses / 43 / len(COUNTRIES) / streets)), streets=streets)
-
-
 def messy(r, parts, country):
     """The parts with an error, or a street that is nowhere."""
     street, town, postcode, land = parts
@@ -72,7 +66,7 @@ def messy(r, parts, country):
 
 def lay_out_register(place: Path, ledger: str, *, records: int, files: int, distinct: int, reference: int) -> None:
     """Records in `files` files with this many distinct addresses, of which one in ten is messy, and the reference."""
-    made = made_world(reference)
+    made = made_world(SEED, COUNTRIES, reference)
     rows = [
         (str(number), s.text(), s.town.name, s.postcode, s.town.region, s.town.country, *map(repr, s.at(number)))
         for s in made.streets

@@ -22,7 +22,7 @@ from tempfile import TemporaryDirectory
 import orjson
 from rapidfuzz import fuzz, process
 from trust import calibration_error
-from trust_world import ERRORS, FORMS, UNITS, Record, _plain, name, record, typo, world
+from trust_world import ERRORS, FORMS, UNITS, Record, _plain, made_world, name, record, typo
 
 from yellowtor.answers.geography.levels import Level
 from yellowtor.answers.judging.judgement import judge
@@ -43,12 +43,6 @@ TOLERANCE_M = 100.0
 STREET_M = 1_000.0  # of a question without a house number
 PARTS = (*(part for part in NAMES if part != "district"), "latitude", "longitude")
 BATCH = 250
-
-
-def made_world(addresses: int):
-    """A world with about this number of addresses: 43 in a street."""
-    streets = max(10, min(110, round((addresses / 43 / len(COUNTRIES)) ** 0.5 * 0.8)))
-    return world(SEED, COUNTRIES, towns=max(4, round(addresses / 43 / len(COUNTRIES) / streets)), streets=streets)
 
 
 def rows_of(made):
@@ -235,7 +229,7 @@ def judged(one: Record, candidates):
 def main() -> None:
     addresses = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 6_000
-    made = made_world(addresses)
+    made = made_world(SEED, COUNTRIES, addresses)
     with TemporaryDirectory() as temporary:
         folder = Path(temporary)
         with (folder / "table.csv").open("w", newline="", encoding="utf-8") as file:

@@ -170,6 +170,12 @@ def name(r: random.Random, country: str, tail: bool) -> str:
     return made
 
 
+def made_world(seed: int, countries: tuple[str, ...], addresses: int) -> "World":
+    """A world with about this number of addresses: 43 in a street."""
+    streets = max(10, min(110, round((addresses / 43 / len(countries)) ** 0.5 * 0.8)))
+    return world(seed, countries, towns=max(4, round(addresses / 43 / len(countries) / streets)), streets=streets)
+
+
 def world(seed: int, countries: tuple[str, ...], towns: int = 40, streets: int = 22) -> World:
     """Countries with towns, some of one name, and streets whose names are shared by many towns."""
     r = random.Random(seed)

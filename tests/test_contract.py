@@ -44,7 +44,9 @@ from yellowtor.contracts.position import Position
 from yellowtor.errors import Busy, LedgerTrouble
 from yellowtor.ledger.accounts.orders import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
 from yellowtor.ledger.accounts.service_account import AccountTerms
+from yellowtor.ledger.jobs import judging
 from yellowtor.ledger.jobs.run_book import BookOptions, open_book
+from yellowtor.ledger.storage import store
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.server_clock import ServerClock
 from yellowtor.ledger.storage.store import Worker
@@ -82,6 +84,13 @@ class Clock:
 
     def boot_id(self):
         return self.boot_name
+
+
+@pytest.fixture(autouse=True)
+def copied(monkeypatch):
+    """A PostgreSQL gets two rows by COPY, as it gets many."""
+    for module in (store, judging):
+        monkeypatch.setattr(module, "COPIED", 2)
 
 
 @contextmanager
@@ -444,6 +453,61 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
         ours |= {answer.key for answer in written}
         rows = [(key, cell, OURS if key in ours and not held else held) for key, cell, held in rows]
         seen, here = seen | now, set(now)
+
+
+@law(
+    st.data(),
+    st.lists(
+        st.dictionaries(st.sampled_from(["a", "b", "n/c"]), st.lists(ROW, max_size=5), min_size=1),
+        min_size=2,
+        max_size=4,
+    ),
+)
+def test_parts_of_a_source_are_scanned_apart_in_any_order_and_records_may_move_between_them(ledger, data, editions):
+    """A folder of files in several editions, with every key in one file; against a dictionary of what was there."""
+    place, before = ledger.fresh(), {}
+    for edition in editions:
+        taken, files = set(), {}
+        for name, rows in edition.items():
+            files[name] = [row for n, row in enumerate(rows) if row[0] not in taken | {key for key, *_ in rows[:n]}]
+            taken |= {key for key, *_ in rows}
+        now = {row[0]: name for name, rows in files.items() for row in rows}
+        with open_book(place.where, "job.toml", Clock(), [TERMS]) as opened:
+            numbers = dict(zip(files, opened.parts(list(files)), strict=True))
+            new = 0
+            for name in data.draw(st.permutations(list(files))):
+                scanning = opened.scanning_of(numbers[name])
+                scanning.recall("")
+                if not (
+                    files[name]
+                    and scanning.expects_new()
+                    and data.draw(st.booleans())
+                    and scanning.put_new(new_of(files[name]))
+                ):
+                    known, twice = scanning.note(files[name], all_of_them=False)
+                    assert twice is None
+                    scanning.put_work([work_of(item) for item in known])
+                    new += sum(item.is_new for item in known)
+                else:
+                    new += len(files[name])
+                scanning.close()
+            assert new == len(now.keys() - before.keys())
+            assert opened.sizes() == {numbers[name]: len(rows) for name, rows in files.items() if rows}
+            assert sum(opened.outcomes.counts().values()) == len(now)
+            for name, rows in files.items():
+                answers = opened.judging_of(numbers[name]).answers_in_order(0, len(rows), {"key"})
+                assert [answer.key for answer in answers] == [key for key, *_ in rows]
+                assert opened.scanning_of(numbers[name]).elsewhere(list(now)) == {k for k in now if now[k] != name}
+            most, least = data.draw(st.integers(1, 4)), data.draw(st.integers(1, 3))
+            shares = opened.shares(most, least)
+            asked = {cell for rows in files.values() for _, cell, held in rows if not held}
+            assert len(shares) <= min(most, max(1, len(asked) // least))
+            assert all(one.up_to == other.above for one, other in pairwise(shares)), "no address is left out"
+            assert not shares or shares[0].above == 0
+        before |= now
+    with open_book(place.where, "job.toml", Clock(), [TERMS]) as opened:
+        opened.parts(())
+        assert not opened.outcomes.counts(), "a source without parts has none of their records"
 
 
 def test_a_second_opening_of_a_job_is_busy_and_one_of_another_is_not(ledger):

@@ -31,8 +31,8 @@ T = TypeVar("T")
 MANIFEST = "_manifest"
 
 
-def told(files: Iterable[tuple[str, T]], watch: Watcher) -> Iterator[tuple[str, T]]:
-    """Each of these files, by name; after it, the watcher is told that it is done."""
+def reported(files: Iterable[tuple[str, T]], watch: Watcher) -> Iterator[tuple[str, T]]:
+    """Each of these files, by name; report it to the watcher afterwards."""
     there = list(files)
     for done, (name, one) in enumerate(there, 1):
         yield name, one

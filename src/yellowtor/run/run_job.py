@@ -31,7 +31,7 @@ from yellowtor.run.phases.scan import PartScan, ScanResult, end_scan, scan
 from yellowtor.run.phases.steady import scan_steadily
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.phases.writeback import WriteBack
-from yellowtor.run.pieces import check_sizes, joined, scan_piece, told, write_piece
+from yellowtor.run.pieces import check_sizes, joined, reported, scan_piece, write_piece
 from yellowtor.run.plan import Otherwise, Plan, costs, make_plan, what_if
 from yellowtor.run.ports import Watcher
 from yellowtor.run.write_markers import write_markers
@@ -246,7 +246,7 @@ def _scanned(parts: Parts, watch: Watcher) -> Scanned:
     if parts.crew:
         scans = parts.crew.scan(pieces, watch)
     else:
-        scans = [scan_piece(parts, name, number, watch) for name, number in told(pieces.items(), watch)]
+        scans = [scan_piece(parts, name, number, watch) for name, number in reported(pieces.items(), watch)]
     check_sizes(parts, pieces, scans)
     counts = end_scan(parts.job, table, askings, book.scanning, scans)
     return Scanned(counts, "", {name: (pieces[name], found) for name, found in zip(names, scans, strict=True)})
@@ -266,7 +266,7 @@ def _write_pieces(
     if parts.crew:
         done = parts.crew.write(orders, watch)
     else:
-        done = [write_piece(parts, order, watch) for _, order in told([(one.name, one) for one in orders], watch)]
+        done = [write_piece(parts, order, watch) for _, order in reported([(one.name, one) for one in orders], watch)]
     if job.markers.writes():
         with announcing(noting(parts.book.written)):
             write_markers(job, parts.table, parts.book.judging, parts.marker_parts, parts.markers, watch)

@@ -106,7 +106,7 @@ def dask_setup(worker: object) -> None:
 
 
 def stop_run(name: str) -> None:
-    """The run is to stop: what is in flight comes home; at once, if it is called again."""
+    """Stop the run: wait for replies to requests already sent. A second call ends it at once."""
     STOPS.setdefault(name, Cancellation()).ask()
 
 

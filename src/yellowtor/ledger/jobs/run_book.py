@@ -85,7 +85,7 @@ class RunBook:
         return SqlJudgeBook(self._store, self._run[0], self._askings, part=part)
 
     def shares(self, most: int, least: int) -> Sequence[Addresses]:
-        """The addresses that are asked about, in so many shares at most, of the same size: at least `least`."""
+        """The addresses that are asked about, in shares of one size: `most` of them at most, of `least` at least."""
         return address_shares(self._store, self._run[0], most, least)
 
     def others(self) -> tuple[int, int]:
