@@ -6,10 +6,12 @@ What a test starts and does not wait for (Example.start) is the installed comman
 import multiprocessing
 import os
 import subprocess
-import sys
-import time
+from multiprocessing import forkserver
 from pathlib import Path
 from tempfile import TemporaryDirectory
+
+import pytest
+from warmed import run_program
 
 FORKS = multiprocessing.get_context("forkserver")
 FORKS.set_forkserver_preload(
@@ -21,7 +23,6 @@ FORKS.set_forkserver_preload(
         "yellowtor.ledger.storage.postgres",
         "yellowtor.ledger.storage.sqlite",
         "yellowtor.ledger.accounts.group_commit",
-        "yellowtor.cli.main",
         "yellowtor.cli.service_commands",
         "yellowtor.run.asking.ask",
         "yellowtor.tables.text.delimited",
@@ -38,32 +39,22 @@ FORKS.set_forkserver_preload(
         "pymysql",
         "regex",
         "orjson",
+        "warmed",
     ]
 )
+with pytest.MonkeyPatch.context() as there:
+    there.setenv("PYTHONPATH", str(Path(__file__).parent), prepend=os.pathsep)  # where "warmed" is
+    forkserver.ensure_running()
 
 
 def run_loaded(args, folder, env, timeout):
     """The exit code, standard output and standard error of `yellowtor ARGS`. Raises TimeoutExpired."""
     with TemporaryDirectory() as aside:
         out, err = Path(aside) / "out", Path(aside) / "err"
-        process = FORKS.Process(target=_main, args=(args, folder, env, out, err))
+        process = FORKS.Process(target=run_program, args=(args, folder, env, out, err))
         process.start()
         process.join(timeout)
         if process.exitcode is None:
             process.kill()
             raise subprocess.TimeoutExpired(args, timeout)
         return process.exitcode, out.read_text(), err.read_text()
-
-
-def _main(args, folder, env, out, err):
-    os.nice(5)
-    os.chdir(folder)
-    os.environ.clear()
-    os.environ.update(env)
-    time.tzset()
-    for number, path in ((1, out), (2, err)):
-        os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT), number)
-    sys.argv = ["yellowtor", *args]
-    from yellowtor.cli.main import main
-
-    main()

@@ -7,12 +7,14 @@ import time
 from pathlib import Path
 
 import dask.dataframe as dd
+import fsspec
 import pandas as pd
 import psutil
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from conftest import real_addresses
+from moto.server import ThreadedMotoServer
 
 import yellowtor
 
@@ -112,6 +114,79 @@ def wait_for_phase(log, name, process):
             return
         time.sleep(0.02)
     pytest.fail(f"no {name}: {process.communicate()}")
+
+
+@pytest.fixture
+def store(request, tmp_path, monkeypatch):
+    """The URL of a place for folders: an object store, or a file system of which only the URL is known."""
+    (tmp_path / "store").mkdir()
+    if request.param == "file":
+        yield f"file://{tmp_path}/store"
+        return
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    host, port = server.get_host_and_port()
+    for name in ("ACCESS_KEY_ID", "SECRET_ACCESS_KEY"):
+        monkeypatch.setenv(f"AWS_{name}", f"not-told-{name}")
+    monkeypatch.setenv("AWS_ENDPOINT_URL", f"http://{host}:{port}")
+    fsspec.filesystem("s3", skip_instance_cache=True).mkdir("store")
+    yield "s3://store"
+    server.stop()
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+@pytest.mark.parametrize("store", ["s3", "file"], indirect=True)
+def test_folders_of_another_file_system_are_read_and_written_like_those_of_this_machine(register, store):
+    job, questions = register(300, 4)
+    job.env |= {name: value for name, value in os.environ.items() if name.startswith("AWS")}
+    job.summary()
+    here = placed(job)
+    job.edit("job.toml", ('"records"', f'"{store}/records"'), ('"placed"', f'"{store}/placed"'))
+    system, root = fsspec.url_to_fs(store, use_listings_cache=False, skip_instance_cache=True)
+    system.put(str(job.path("records")), f"{root}/records", recursive=True)
+    said = job.run("check", "job.toml").stdout
+    assert f"{store}/placed" in said
+    summary = job.summary("--on", "local:1")
+    assert summary["files"][0] == f"{store}/placed"
+    there = {Path(name).name: name for name in system.find(f"{root}/placed") if "_manifest" not in name}
+    assert {name: pq.read_table(system.open(path)) for name, path in there.items()} == here
+    states = {name: system.info(path) for name, path in there.items()}
+    assert f"up to date: {store}/placed" in job.run("run", "job.toml").stderr
+    assert {name: system.info(path) for name, path in there.items()} == states, "not written again"
+    assert job.service.requests == questions
+
+    system.pipe_file(there["part-2.parquet"], b"mine")
+    told = job.run("run", "job.toml", code=4).stderr
+    assert f"{store}/placed/part-2.parquet is not as a run wrote it" in told
+    job.run("plan", "job.toml")
+    job.edit("job.toml", ("[write]\n", '[write]\nif_edited = "backup"\n'))
+    for mine in (b"mine", b"mine, too"):
+        system.pipe_file(there["part-2.parquet"], mine)
+        told = job.run("run", "job.toml").stderr
+        assert "part-2.parquet was changed by somebody else" in told
+    system.invalidate_cache()
+    kept = {system.cat_file(path) for path in system.find(f"{root}/placed") if Path(path).name.startswith("_part-2")}
+    assert kept == {b"mine", b"mine, too"}
+    assert pq.read_table(system.open(there["part-2.parquet"])) == here["part-2.parquet"]
+    left = [path for path in system.find(f"{root}/placed") if Path(path).name.startswith(".")]
+    assert (left, job.service.requests) == ([], questions)
+    job.edit("job.toml", (f'"{store}/records"', f'"{store}/records/part-[02].parquet"'))
+    assert job.summary()["records"] == len(here["part-0.parquet"]) + len(here["part-2.parquet"])
+    outputs = "".join(path.read_text() for path in job.folder.glob("*.*") if path.suffix in {".toml", ".html"})
+    assert "not-told" not in outputs + told + said
+
+    for bad, why in (
+        ("s3://nowhere/records", "s3://nowhere/records"),
+        ("s3://me:not-told@store/records", "has a password in it"),
+        ("nofs://store/records", "nofs"),
+        (f"{store}/none-*", "has no Parquet file"),
+    ):
+        job.edit("job.toml", ("file = ", f'file = "{bad}"\n#'))
+        said = job.run("run", "job.toml", code=None)
+        assert said.returncode in {3, 4}
+        assert why in said.stderr
+        assert "not-told" not in said.stderr
+    assert job.service.requests == questions
 
 
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from yellowtor.contracts.subject import Subject
-from yellowtor.contracts.table import InTransactions, Table
+from yellowtor.contracts.table import InPieces, InTransactions, Table
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.marker_drawing import check_drawing
@@ -94,7 +94,11 @@ class Checker:
             yield self._checked("columns of records", ", ".join(filter(None, table.header)))
             self._try(lambda: self._check_outputs(job))
             self._try(lambda: table.check_target(to))
-            inside = table.destination if isinstance(table, InTransactions) else "into the source"
+            inside = "into the source"
+            if isinstance(table, InTransactions):
+                inside = table.destination
+            elif isinstance(table, InPieces):
+                inside = table.target
             yield self._checked("where the answers go", str(to or inside))
         if (parts := self._try(lambda: check_markers(job, self._folder))) and opened:
             for remark in self._try(lambda: check_drawing(job, opened[0], parts)) or ():

@@ -19,7 +19,7 @@ from pathlib import Path
 
 from yellowtor.errors import BadSource
 
-State = tuple[int, int, int] | None
+State = tuple[object, ...] | None
 Announce = Callable[[Path, Path], None]  # called with the final path of a new file, and its temporary one
 _announce: ContextVar[Announce | None] = ContextVar("announce", default=None)
 LONGEST = 180  # bytes of a file's name that names made from it begin with; file systems allow 255

@@ -222,7 +222,9 @@ def columns(*names: str, left: AbstractSet[str] = frozenset()) -> Table:
 
 
 def short(file: str | Path) -> str:
-    """A path as people here would write it."""
+    """A path as people here would write it; a URL as it is."""
+    if "://" in str(file):
+        return str(file)
     try:
         return str(Path(file).resolve().relative_to(Path.cwd()))
     except ValueError:

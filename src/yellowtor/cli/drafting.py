@@ -20,13 +20,16 @@ from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.draft_reference import MORE, ReferenceDraft, draft_reference, is_reference
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.settings import parse_toml
+from yellowtor.tables.folder import FolderTable, LocalFolder, is_folder
+from yellowtor.tables.remote_folder import is_remote
 from yellowtor.tables.workbook.read_ahead import WORKBOOKS
 from yellowtor.wiring.process import PROCESS
-from yellowtor.wiring.tables import database_password, file_table
+from yellowtor.wiring.tables import database_password, file_table, folder_of
 
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT_ROWS = 200  # of each sheet
 LOOKED_AT = 40  # tables of a database
+NOWHERE = ".yellowtor-draft"  # a folder that nothing is written to
 
 
 @dataclass(frozen=True)
@@ -47,14 +50,7 @@ def draft_command(wish: DraftWish) -> None:
     if into and into.exists():
         raise BadJob(f"{into} already exists. Name another file with --into, or remove it. Nothing was written.")
     folder = into.absolute().parent if into else Path.cwd()
-    if "://" in source:
-        sample = _database_sample(source, folder, wish.table, wish.password)
-        target = f"{sample.said['table']}_positions"
-    else:
-        path = Path(source)
-        sample = _file_sample(path, folder, wish.sheet)
-        endings = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
-        target = f"{path.name.removesuffix(endings)}-placed{endings}" if path != STANDARD else "-"
+    sample, target = _sample_of(wish, folder)
     if wish.written_as == "reference" or (wish.written_as is None and not wish.service and is_reference(sample)):
         draft: Draft = draft_reference(sample, Path(source).name.partition(".")[0] if "://" not in source else source)
         about = "Nearly all rows have coordinates: this describes a reference table (--as job writes a job instead)."
@@ -69,6 +65,31 @@ def draft_command(wish: DraftWish) -> None:
     else:
         write_out(draft.text)
     _show(draft, sample, about, into)
+
+
+def _sample_of(wish: DraftWish, folder: Path) -> tuple[Sample, str]:
+    """The beginning of the source, and a name for what gets the answers."""
+    source, path = wish.source, Path(wish.source)
+    if "://" in source and not is_remote(source):
+        sample = _database_sample(source, folder, wish.table, wish.password)
+        return sample, f"{sample.said['table']}_positions"
+    if is_remote(source) or is_folder(path):
+        return _folder_sample(source, folder)
+    sample = _file_sample(path, folder, wish.sheet)
+    endings = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
+    return sample, f"{path.name.removesuffix(endings)}-placed{endings}" if path != STANDARD else "-"
+
+
+def _folder_sample(source: str, folder: Path) -> tuple[Sample, str]:
+    """The beginning of the files of a folder or of a pattern; and a folder beside it."""
+    there, pattern = folder_of(Path(source), Path.cwd(), searched=True)
+    table = FolderTable(there, pattern, LocalFolder(folder / NOWHERE), {})
+    rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
+    target = f"{there.name}-placed"
+    said = source
+    if not is_remote(source):
+        target, said = (Path(os.path.relpath(Path(one).absolute(), folder)).as_posix() for one in (target, source))
+    return Sample(source, {"file": said}, table.header, rows), target
 
 
 def _choose(question: str, options: Sequence[str]) -> str:

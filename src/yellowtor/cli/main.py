@@ -145,7 +145,7 @@ def check(
 
 @app.command()
 def draft(
-    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file with records, or the URL of a database.")],
+    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A file or folder with records, or a URL.")],
     into: Annotated[
         Path | None, typer.Option("--into", metavar="JOB.toml", help="The job file to write; default: standard output.")
     ] = None,

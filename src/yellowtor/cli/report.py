@@ -258,8 +258,11 @@ def _wrote(console: Console, summary: Summary) -> None:
         console.print(Text(done, "bright_black").append(records, "default"), soft_wrap=True)
     if wrote.refused:
         _refused(console, wrote, summary.into)
-    for file in summary.files:
-        done = "up to date: " if file in summary.untouched else "wrote "
+    written = [(str(file), file not in summary.untouched) for file in summary.files]
+    if summary.folder:
+        written.insert(0, (summary.folder, summary.in_folder))
+    for file, is_new in written:
+        done = "wrote " if is_new else "up to date: "
         console.print(Text(done, "bright_black").append(short(file), "default"), soft_wrap=True)
     if summary.backup:
         console.print(Text("as it was: ", "bright_black").append(short(summary.backup), "default"), soft_wrap=True)

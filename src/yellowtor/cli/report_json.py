@@ -50,7 +50,7 @@ def summary_json(summary: Summary, indent: int | None = 2) -> str:
         "cut_in_flight": list(summary.abandoned),
         "would_change": summary.changes and _changes_json(summary.changes),
         "written": summary.wrote and asdict(summary.wrote),
-        "files": [str(file) for file in summary.files],
+        "files": [*filter(None, [summary.folder]), *map(str, summary.files)],
         "backup": summary.backup and str(summary.backup),
     }
     return json.dumps(data, indent=indent, ensure_ascii=False)

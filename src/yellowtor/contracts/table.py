@@ -159,18 +159,49 @@ class WritesInOrder(Protocol):
     writes_in_order: bool
 
 
+class RemoteFile(Protocol):
+    """A file that other machines keep, such as an object of an object store. Its methods raise BadSource."""
+
+    name: str  # its URL
+
+    def state(self) -> str:
+        """What changes when somebody writes it; empty without a file."""
+
+    def fingerprint(self) -> str:
+        """A digest of its bytes."""
+
+    def read(self) -> bytes: ...
+    def put(self, local: Path) -> None:
+        """Replace it by a file of this machine: whole or not at all."""
+
+    def keep(self, name: str) -> "RemoteFile":
+        """Copy it to a file beside itself."""
+
+
+AnyFile = Path | RemoteFile
+
+
 @dataclass(frozen=True)
 class Piece:
-    """A file of a table in many files: its name in the source's folder, itself, and the file for its answers."""
+    """A file of a table in many files: its name in the source's folder, itself, and where its answers go.
+
+    entry is the file with its entry in the manifest.
+    """
 
     name: str
     table: Table
-    to: Path
+    to: AnyFile
+    entry: AnyFile
 
 
 @runtime_checkable
 class InPieces(Protocol):
-    """A table in many files, each of which is read and written alone."""
+    """A table in many files, each of which is read and written alone.
+
+    target is the folder of the answers, or its URL.
+    """
+
+    target: str
 
     def names(self) -> Sequence[str]:
         """The names of the files, in order. Raises BadSource."""

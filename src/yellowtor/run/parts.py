@@ -73,7 +73,10 @@ class Options:
 
 @dataclass(frozen=True)
 class Summary:
-    """The summary of a run. outcomes adds up to the records read; untouched are unchanged files."""
+    """The summary of a run. outcomes adds up to the records read; untouched are unchanged files.
+
+    folder is that of the answers, or its URL, if they are in many files; in_folder: some of them are new.
+    """
 
     scan: ScanResult
     plan: Plan
@@ -82,6 +85,8 @@ class Summary:
     placed_by: dict[str, int]
     wrote: WriteResult | None
     files: tuple[Path, ...]
+    folder: str
+    in_folder: bool
     into: str
     backup: Path | None
     changes: Changes | None

@@ -4,31 +4,26 @@ The folder of the answers has a manifest: a file of JSON for each written file, 
 answers are from. A file that has all of these is not written again.
 """
 
-import hashlib
-import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import asdict
-from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from yellowtor.contracts.table import InPieces, Piece
 from yellowtor.errors import BadSource
-from yellowtor.filelocks import locked
-from yellowtor.files import announcing, written_aside
+from yellowtor.run.answer_files import answers_of, read_entry, write_entry
 from yellowtor.run.crew import PieceOrder, PieceWritten
 from yellowtor.run.parts import Parts
-from yellowtor.run.phases.edit_detection import edited_files, keep_edited, noting
 from yellowtor.run.phases.marker_drawing import Drawing
 from yellowtor.run.phases.row_reader import RowReader, shown_key
 from yellowtor.run.phases.scan import PartScan, scan
 from yellowtor.run.phases.steady import scan_steadily
-from yellowtor.run.phases.write_result import WriteResult
+from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.phases.writeback import WriteBack
 from yellowtor.run.ports import Watcher
 
 T = TypeVar("T")
-MANIFEST = "_manifest"
+SHOWN = 16  # cells that a dry run names
 
 
 def reported(files: Iterable[tuple[str, T]], watch: Watcher) -> Iterator[tuple[str, T]]:
@@ -45,12 +40,16 @@ def piece_of(parts: Parts, name: str) -> Piece:
     return parts.table.piece(name)
 
 
-def scan_piece(parts: Parts, name: str, number: int, watch: Watcher) -> PartScan:
-    """Scan one file of the source. Raises BadSource, also if somebody has changed the file of its answers."""
+def scan_piece(parts: Parts, name: str, number: int, watch: Watcher, *, writes: bool) -> PartScan:
+    """Scan one file of the source. Raises BadSource.
+
+    A run that writes does not want a file of answers that somebody has changed.
+    """
     piece = piece_of(parts, name)
-    if parts.job.write.if_edited == "stop" and edited_files([piece.to], parts.book.written):
+    answers = answers_of(piece, parts.book.written)
+    if writes and parts.job.write.if_edited == "stop" and answers.is_edited():
         raise BadSource(
-            f"{piece.to} is not as a run wrote it, and would be overwritten. Delete or rename it, or say "
+            f"{answers.name} is not as a run wrote it, and would be overwritten. Delete or rename it, or say "
             'if_edited = "backup" under [write]. Nothing was sent, nothing written.'
         )
     askings = [service.asking for service in parts.services]
@@ -86,46 +85,31 @@ def _key_twice(parts: Parts, name: str, number: int) -> str:
 def write_piece(parts: Parts, order: PieceOrder, watch: Watcher) -> PieceWritten:
     """Write one file of the answers, whole or not at all, and its entry in the manifest."""
     piece = piece_of(parts, order.name)
-    entry = manifest_entry(piece)
+    answers = answers_of(piece, parts.book.written)
     state = {"file": order.name, "source": order.source, "answers": order.answers, "records": order.records}
-    before = _kept(entry)
-    complete = order.source and {**before, **state} == before and piece.to.is_file()
-    if complete and not edited_files([piece.to], parts.book.written):
+    before = read_entry(piece.entry)
+    complete = order.source and {**before, **state} == before and answers.is_there()
+    if complete and not answers.is_edited():
         watch.advanced(order.records)
         return PieceWritten(WriteResult(**before["result"]), untouched=True)
     book = parts.book.judging_of(order.number)
     back = WriteBack(parts.job, piece.table, book, watch, parts.leave, repair=order.repair)
-    with locked([piece.to], watch.remark), announcing(noting(parts.book.written)):
-        if parts.dated:
-            for remark in keep_edited(edited_files([piece.to], parts.book.written), parts.dated):
-                watch.remark(remark)
-        result = back.write(
-            piece.to, lambda: nullcontext(Drawing(None, (), ())), scanned=order.source, records=order.records
-        )
-    state |= {"sha256": _sha256(piece.to), "result": asdict(result)}
-    with written_aside(entry) as aside:
-        aside.write_text(json.dumps(state, indent=2) + "\n")
+    with answers.writing(parts.dated, watch.remark) as to:
+        no_markers = lambda: nullcontext(Drawing(None, (), ()))  # noqa: E731
+        result = back.write(to, no_markers, scanned=order.source, records=order.records)
+    write_entry(piece.entry, state | {"sha256": answers.sha256(), "result": asdict(result)})
     return PieceWritten(result, untouched=False)
 
 
-def manifest_entry(piece: Piece) -> Path:
-    """The file of the manifest for a written file."""
-    folder = piece.to.parents[len(Path(piece.name).parts) - 1]
-    return folder / MANIFEST / f"{piece.name}.json"
-
-
-def _sha256(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
-
-
-def _kept(entry: Path) -> dict[str, Any]:
-    """What the manifest says of a file; nothing where it has no entry that can be read."""
-    try:
-        found = json.loads(entry.read_text())
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) and isinstance(found.get("result"), dict) else {}
+def changes_of(parts: Parts, pieces: Mapping[str, int], repair: bool, watch: Watcher) -> Changes:
+    """What writing these files would change now."""
+    whole = Changes()
+    for name, number in reported(pieces.items(), watch):
+        book = parts.book.judging_of(number)
+        back = WriteBack(parts.job, piece_of(parts, name).table, book, watch, parts.leave, repair=repair)
+        found = back.changes(SHOWN - len(whole.first))
+        whole = Changes(whole.records + found.records, whole.cells + found.cells, [*whole.first, *found.first])
+    return whole
 
 
 def joined(results: Sequence[WriteResult]) -> WriteResult:

@@ -31,13 +31,12 @@ from yellowtor.run.phases.scan import PartScan, ScanResult, end_scan, scan
 from yellowtor.run.phases.steady import scan_steadily
 from yellowtor.run.phases.write_result import Changes, WriteResult
 from yellowtor.run.phases.writeback import WriteBack
-from yellowtor.run.pieces import check_sizes, joined, reported, scan_piece, write_piece
+from yellowtor.run.pieces import SHOWN, changes_of, check_sizes, joined, reported, scan_piece, write_piece
 from yellowtor.run.plan import Otherwise, Plan, costs, make_plan, what_if
 from yellowtor.run.ports import Watcher
 from yellowtor.run.write_markers import write_markers
 
 UNTOLD = timedelta(hours=1)  # wait for a quota with an unknown renewal
-SHOWN = 16  # cells that a dry run names
 
 
 def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) -> Summary:
@@ -54,7 +53,7 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
         watch.remark(remark)
     check_edits(parts, watch, dry_run=options.dry_run)
     judging = judging_of(parts, watch)
-    found, plan = planned(parts, options, judging, watch)
+    found, plan = planned(parts, options, judging, watch, writes=True)
     scanned = found.counts
     untouched = False
     if not (options.dry_run or options.agreed):
@@ -62,14 +61,10 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
     asked = AskTotals()
     wrote = None
     changes = None
-    back = WriteBack(job, parts.table, book.judging, watch, parts.leave, repair=options.repair)
     if (scanned.new or scanned.changed) and plan.kept:
         _say_outliers(parts, watch)
     if options.dry_run:
-        judge_all(parts, judging, watch)
-        if why := too_many_moved(job, book.judging, options.most_moved):
-            watch.remark(f"a run would write nothing: {why}")
-        changes = None if job.write.table or found.pieces else back.changes(SHOWN)
+        changes = _would_change(parts, options, judging, found, watch)
     else:
         open_ = plan.open_questions
         most = options.at_most
@@ -82,10 +77,28 @@ def conduct(parts: Parts, options: Options, watch: Watcher, stop: Cancellation) 
             wrote, untouched = (
                 _write_pieces(parts, options, judging, found, watch)
                 if found.pieces
-                else (_write(parts, back, watch, found.whole, scanned.records), False)
+                else (_write(parts, options, watch, found.whole, scanned.records), False)
             )
     done = _Done(scanned, plan, asked, wrote, changes, untouched)
     return _summary(parts, done, began, before)
+
+
+def _would_change(parts: Parts, options: Options, judging: Judging, found: "Scanned", watch: Watcher) -> Changes | None:
+    """What a run would write of the answers that are there; None where they go into another table."""
+    judge_all(parts, judging, watch)
+    if why := too_many_moved(parts.job, parts.book.judging, options.most_moved):
+        watch.remark(f"a run would write nothing: {why}")
+    if parts.job.write.table:
+        return None
+    watch.phase("Comparing")
+    if found.pieces:
+        numbers = {name: number for name, (number, _) in found.pieces.items()}
+        return changes_of(parts, numbers, options.repair, watch)
+    return _back(parts, options, watch).changes(SHOWN)
+
+
+def _back(parts: Parts, options: Options, watch: Watcher) -> WriteBack:
+    return WriteBack(parts.job, parts.table, parts.book.judging, watch, parts.leave, repair=options.repair)
 
 
 def _say_outliers(parts: Parts, watch: Watcher) -> None:
@@ -112,7 +125,6 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
     """The summary of a run; before are the states of its files before it."""
     book = parts.book
     counts = book.outcomes.counts()
-    in_pieces = isinstance(parts.table, InPieces)
     same = [file for file, state in before.items() if state and state == state_of(file)]
     backup = parts.table.backup if isinstance(parts.table, KeepsBackup) else None
     return Summary(
@@ -122,13 +134,15 @@ def _summary(parts: Parts, done: _Done, began: str, before: Mapping[Path, State]
         {outcome: counts.get(outcome, 0) for outcome in Outcome},
         book.outcomes.placed_by() if len(parts.services) > 1 else {},
         done.wrote,
-        (*([parts.to] if parts.to and in_pieces else []), *parts.files) if done.wrote else (),
+        parts.files if done.wrote else (),
+        parts.table.target if done.wrote and isinstance(parts.table, InPieces) else "",
+        not done.untouched,
         parts.into,
         backup if backup and backup.exists() else None,
         done.changes,
         (*(subject.line() for subject in book.abandoned), *(parts.crew.abandoned if parts.crew else ())),
         parts.job.in_reverse,
-        frozenset([*same, *([parts.to] if parts.to and done.untouched else [])]),
+        frozenset(same),
         tuple(book.requests[parts.services[0].name].left()),
         began,
         book.outcomes.causes(),
@@ -186,7 +200,7 @@ def _corrections(parts: Parts, to: Path, copy: Table, watch: Watcher) -> Collect
     return applied.keys
 
 
-def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: int) -> WriteResult:
+def _write(parts: Parts, options: Options, watch: Watcher, source: str, records: int) -> WriteResult:
     """Write the answers and the markers; first keep backups of files that people have changed."""
     if parts.dated:
         for remark in keep_edited(_edited(parts), parts.dated):
@@ -194,7 +208,7 @@ def _write(parts: Parts, back: WriteBack, watch: Watcher, source: str, records: 
     with announcing(noting(parts.book.written)):
         watch.phase("Writing", records or None)
         markers = partial(drawing, parts.job, parts.table, parts.marker_parts, parts.markers, watch)
-        return back.write(parts.to, markers, scanned=source, records=records)
+        return _back(parts, options, watch).write(parts.to, markers, scanned=source, records=records)
 
 
 @dataclass(frozen=True)
@@ -211,7 +225,7 @@ def plan_run(parts: Parts, options: Options, wishes: Sequence[str], watch: Watch
     judging = judging_of(parts, watch)
     if options.again_failed:
         options = replace(options, failed_before=stamp_of(parts.book.clock.now()))
-    scanned, plan = planned(parts, options, judging, watch)
+    scanned, plan = planned(parts, options, judging, watch, writes=False)
     first = parts.services[0]
     now = parts.clock.now()
     open_ = plan.open_questions if options.at_most is None else min(plan.open_questions, options.at_most)
@@ -231,8 +245,8 @@ class Scanned:
     pieces: Mapping[str, tuple[int, PartScan]]
 
 
-def _scanned(parts: Parts, watch: Watcher) -> Scanned:
-    """Scan the records."""
+def _scanned(parts: Parts, watch: Watcher, *, writes: bool) -> Scanned:
+    """Scan the records; writes: to write answers afterwards."""
     table = parts.table
     book = parts.book
     askings = [service.asking for service in parts.services]
@@ -244,9 +258,9 @@ def _scanned(parts: Parts, watch: Watcher) -> Scanned:
     names = table.names()
     pieces = dict(zip(names, book.parts(names), strict=True))
     if parts.crew:
-        scans = parts.crew.scan(pieces, watch)
+        scans = parts.crew.scan(pieces, watch, writes=writes)
     else:
-        scans = [scan_piece(parts, name, number, watch) for name, number in reported(pieces.items(), watch)]
+        scans = [scan_piece(parts, *one, watch, writes=writes) for one in reported(pieces.items(), watch)]
     check_sizes(parts, pieces, scans)
     counts = end_scan(parts.job, table, askings, book.scanning, scans)
     return Scanned(counts, "", {name: (pieces[name], found) for name, found in zip(names, scans, strict=True)})
@@ -273,7 +287,7 @@ def _write_pieces(
     return joined([one.result for one in done]), all(one.untouched for one in done)
 
 
-def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) -> tuple[Scanned, Plan]:
+def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher, *, writes: bool) -> tuple[Scanned, Plan]:
     """Scan the records, and what a run would do."""
     book = parts.book
     services = parts.services
@@ -281,7 +295,7 @@ def planned(parts: Parts, options: Options, judging: Judging, watch: Watcher) ->
         watch.remark(
             f"{count:,} replies of {name} were too old and are deleted; questions that are still needed are asked again"
         )
-    found = _scanned(parts, watch)
+    found = _scanned(parts, watch, writes=writes)
     if len(services) > 1 or options.again_failed:  # what to ask depends on what is known
         watch.phase("Judging")
         judge_all(parts, judging, watch)

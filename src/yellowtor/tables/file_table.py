@@ -48,7 +48,7 @@ class FileTable(ABC):
         self.path = path
         self.backup = backup
         self.name = name or str(path)
-        self.state: State = state_of(path)
+        self.state = self._state()
         self.remarks: list[str] = []
 
     @abstractmethod
@@ -57,11 +57,15 @@ class FileTable(ABC):
 
     def refresh(self) -> bool:
         """Read the header anew if somebody has written to the file since; whether that is so. Raises BadSource."""
-        if (state := state_of(self.path)) == self.state:
+        if (state := self._state()) == self.state:
             return False
         self.state = state
         self._open()
         return True
+
+    def _state(self) -> State:
+        """What changes when somebody writes the file."""
+        return state_of(self.path)
 
     @abstractmethod
     def batches(self) -> Iterator[Sequence[Row]]:

@@ -1,20 +1,69 @@
 """Records in the Parquet files of a folder or a pattern; the answers go into a folder, with the same names."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path, PurePath
+from pathlib import Path, PurePosixPath
+from typing import Protocol
 
-from yellowtor.contracts.table import Answering, OnWritten, Piece, Row
+from yellowtor.contracts.table import Answering, AnyFile, OnWritten, Piece, Row
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.files import real_path
+from yellowtor.files import check_writable, real_path
 from yellowtor.tables.cells import ignore_written
 from yellowtor.tables.parquet import ParquetTable
 
 WILD = frozenset("*?[")
+ALL = "**/*"
+MANIFEST = "_manifest"
 
 
 def is_folder(path: Path) -> bool:
     """Whether a source is a folder, or a pattern of file names."""
     return path.is_dir() or bool(WILD & set(str(path)) and not path.exists())
+
+
+class Folder(Protocol):
+    """A folder with files of records, or for their answers. Its methods raise BadSource."""
+
+    name: str
+
+    def names(self, pattern: str) -> Sequence[str]:
+        """The names of the files of this pattern, with those of their folders."""
+
+    def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable: ...
+    def file(self, name: str) -> AnyFile: ...
+    def check_writable(self, name: str) -> list[str]:
+        """Remarks on a file that will be written."""
+
+    def location(self) -> tuple[str, PurePosixPath]:
+        """The file system, and the path there."""
+
+
+class LocalFolder:
+    """A folder of this machine."""
+
+    def __init__(self, path: Path) -> None:
+        self.name = str(path)
+        self._path = path
+
+    def names(self, pattern: str) -> Sequence[str]:
+        try:
+            there = [file for file in self._path.glob(pattern) if file.is_file()]
+        except OSError as error:
+            raise BadSource(f"{self.name} can't be read: {error.strerror or error}. Nothing was sent.") from error
+        return [file.relative_to(self._path).as_posix() for file in there]
+
+    def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable:
+        return ParquetTable(self._path / name, None, dict(answers))
+
+    def file(self, name: str) -> Path:
+        return self._path / name
+
+    def check_writable(self, name: str) -> list[str]:
+        if self._path.is_file():
+            raise BadJob(f"write.to = {self.name!r} is a file: for a folder it is a folder. Nothing was sent.")
+        return check_writable(self._path / name)
+
+    def location(self) -> tuple[str, PurePosixPath]:
+        return "", PurePosixPath(real_path(self._path).as_posix())
 
 
 class FolderTable:
@@ -28,47 +77,35 @@ class FolderTable:
     decimal = "."
     exact_keys = False
 
-    def __init__(self, path: Path, to: Path, answers: Mapping[str, str]) -> None:
-        self.name = str(path)
+    def __init__(self, source: Folder, pattern: str, to: Folder, answers: Mapping[str, str]) -> None:
+        self.name = source.name if pattern == ALL else f"{source.name}/{pattern}"
+        self.target = to.name
         self.remarks: list[str] = []
+        self._source = source
+        self._pattern = pattern
+        self._to = to
         self._answers = dict(answers)
-        self._folder, self._pattern = _parted(path)
-        self.to = to
-        source, target = real_path(self._folder), real_path(to)
-        if source == target or source in target.parents:
-            raise BadJob(f"write.to = {str(to)!r} lies in the folder of the source. Name another. Nothing was sent.")
-        if to.is_file():
-            raise BadJob(f"write.to = {str(to)!r} is a file: for a folder it is a folder. Nothing was sent.")
         self._names: Sequence[str] = ()
-        first = self.names()[0]
-        self.header = self._open(first).header
+        self.header = source.table(self.names()[0], answers).header
+        (system, folder), (other, target) = source.location(), to.location()
+        if system == other and is_found(target / self.names()[0], folder, pattern):
+            raise BadJob(f"write.to = {to.name!r} lies in the folder of the source. Name another. Nothing was sent.")
 
     def names(self) -> Sequence[str]:
         if not self._names:
-            try:
-                found = [file.relative_to(self._folder) for file in self._folder.glob(self._pattern)]
-            except OSError as error:
-                raise BadSource(f"{self.name} can't be read: {error.strerror or error}. Nothing was sent.") from error
-            self._names = sorted(name.as_posix() for name in found if self._is_records(name))
+            self._names = sorted(name for name in self._source.names(self._pattern) if is_records(name))
         if not self._names:
             raise BadSource(f"{self.name} has no Parquet file. Nothing was sent.")
         return self._names
 
-    def _is_records(self, name: PurePath) -> bool:
-        hidden = any(part.startswith(("_", ".")) for part in name.parts)
-        return not hidden and name.suffix.lower() in ParquetTable.endings and (self._folder / name).is_file()
-
-    def _open(self, name: str) -> ParquetTable:
-        return ParquetTable(self._folder / name, None, self._answers)
-
     def piece(self, name: str) -> Piece:
-        table = self._open(name)
+        table = self._source.table(name, self._answers)
         if table.header != self.header:
             other = sorted(set(table.header) ^ set(self.header)) or ["the same columns in another order"]
             raise BadSource(
                 f"{table.name} has other columns than {self.names()[0]} ({', '.join(other)}). Nothing was written."
             )
-        return Piece(name, table, self.to / name)
+        return Piece(name, table, self._to.file(name), self._to.file(f"{MANIFEST}/{name}.json"))
 
     def batches(self) -> Iterator[Sequence[Row]]:
         """The records of all files. Raises BadSource."""
@@ -93,20 +130,44 @@ class FolderTable:
 
     def check_target(self, to: Path | None) -> list[str]:
         """Raise BadSource if the answers can't be written into the folder."""
+        del to  # it is the folder of this table
         first = self.names()[0]
-        remarks = self._open(first).check_target(self.to / first)
-        there = [file.relative_to(self.to) for file in self.to.glob("**/*.parquet")]
-        strays = sorted({name.as_posix() for name in there if not name.name.startswith(".")} - set(self.names()))
+        self._source.table(first, self._answers).check_columns()
+        remarks = self._to.check_writable(first)
+        strays = sorted(set(filter(is_records, self._to.names(ALL))) - set(self.names()))
         if strays:
-            remarks.append(
-                f"{to} has {len(strays):,} files without a source any more, such as {strays[0]}: delete them"
-            )
+            files = "a file" if len(strays) == 1 else f"{len(strays):,} files"
+            remarks.append(f"{self._to.name} has {files} without a source any more, such as {strays[0]}: delete it")
         return remarks
 
 
-def _parted(path: Path) -> tuple[Path, str]:
-    """The folder of a source, and the pattern of its files in it."""
+def is_records(name: str) -> bool:
+    """Whether a file of a folder has records, by its name."""
+    path = PurePosixPath(name)
+    hidden = any(part.startswith(("_", ".")) for part in path.parts)
+    return not hidden and path.suffix.lower() in ParquetTable.endings
+
+
+def is_found(file: PurePosixPath, folder: PurePosixPath, pattern: str) -> bool:
+    """Whether a file is among those of a pattern in a folder.
+
+    >>> is_found(PurePosixPath("/data/placed/1.parquet"), PurePosixPath("/data"), "north-*/*.parquet")
+    False
+    """
+    if folder not in file.parents:
+        return False
+    name = file.relative_to(folder)
+    deep = "**" in pattern or len(name.parts) == len(PurePosixPath(pattern).parts)
+    return pattern == ALL or (deep and name.match(pattern.replace("**/", "")))
+
+
+def parted(path: PurePosixPath | Path) -> tuple[str, str]:
+    """The folder of a source, and the pattern of its files in it.
+
+    >>> parted(PurePosixPath("/data/register")), parted(PurePosixPath("/data/year=*/part-?.parquet"))
+    (('/data/register', '**/*'), ('/data', 'year=*/part-?.parquet'))
+    """
     wild = next((at for at, part in enumerate(path.parts) if WILD & set(part)), None)
     if wild is None:
-        return path, "**/*"
-    return Path(*path.parts[:wild]), str(PurePath(*path.parts[wild:]))
+        return str(path), ALL
+    return str(type(path)(*path.parts[:wild])), str(PurePosixPath(*path.parts[wild:]))

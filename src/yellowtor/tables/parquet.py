@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from yellowtor.answers.answer_columns import NUMBERS
 from yellowtor.contracts.table import LEAVE, Answering, NewCells, OnWritten, Repeated, Row
 from yellowtor.errors import BadSource
-from yellowtor.files import check_unwritten, written_aside
+from yellowtor.files import State, check_unwritten, written_aside
 from yellowtor.tables.cells import DEGREES, Texts, as_column, ignore_written
 from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
@@ -28,8 +28,8 @@ class ParquetTable(FileTable):
 
     endings = frozenset({".parquet", ".pq"})
 
-    def __init__(self, path: Path, backup: Path | None, answers: dict[str, str]) -> None:
-        super().__init__(path, backup)
+    def __init__(self, path: Path, backup: Path | None, answers: dict[str, str], name: str = "") -> None:
+        super().__init__(path, backup, name)
         import pyarrow as pa
         import pyarrow.parquet as pq
 
@@ -40,11 +40,9 @@ class ParquetTable(FileTable):
         self._open()
 
     def _open(self) -> None:
-        path = self.path
         pa = self._pa
         try:
-            check_readable(path, self.name)
-            with self._pq.ParquetFile(path) as file:
+            with self._file() as file:
                 self._schema: Any = file.schema_arrow
                 groups = file.metadata
                 columns = range(groups.num_columns if groups.num_row_groups else 0)
@@ -52,22 +50,34 @@ class ParquetTable(FileTable):
                 self._packed = {chunk.path_in_schema: _codec(chunk.compression) for chunk in chunks}
                 self._style = _style(groups, chunks)
         except FileNotFoundError as error:
-            raise BadSource(f"There is no file {path}. Nothing was sent.") from error
+            raise BadSource(f"There is no file {self.name}. Nothing was sent.") from error
         except (OSError, UnicodeDecodeError, pa.ArrowException) as error:
-            raise BadSource(f"{path} is not a Parquet file that can be read: {error}. Nothing was sent.") from error
+            raise BadSource(
+                f"{self.name} is not a Parquet file that can be read: {error}. Nothing was sent."
+            ) from error
         self.header = checked_header(self._schema.names, self.name)
         column_of = {part: name for name, part in self._answers.items()}
         self.as_stored = as_stored([self._coarse(column_of.get(part, "")) for part in DEGREES])
 
+    def _file(self) -> Any:
+        """The file, opened for reading."""
+        check_readable(self.path, self.name)
+        return self._pq.ParquetFile(self.path)
+
     def batches(self) -> Iterator[Sequence[Row]]:
         try:
-            with self._pq.ParquetFile(self.path) as file:
+            with self._file() as file:
                 for batch in file.iter_batches(BATCH):
                     yield _rows(batch)
         except (OSError, UnicodeDecodeError, self._pa.ArrowException) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
     def check_target(self, to: Path | None) -> list[str]:
+        self.check_columns()
+        return super().check_target(to)
+
+    def check_columns(self) -> None:
+        """Raise BadSource if a column is there and can't hold its part of the answer."""
         for name, part in self._answers.items():
             number = part in NUMBERS
             if name in self.header and self._kind(name, number=number) is None:
@@ -75,7 +85,6 @@ class ParquetTable(FileTable):
                     f"{self.name}: the column {name!r} is of type {self._schema.field(name).type}, and the answer is "
                     f"{'a number' if number else 'text'}. Name another column. Nothing was sent."
                 )
-        return super().check_target(to)
 
     def rewrite(
         self, to: Path | None, columns: Sequence[str], answering: Answering, on_written: OnWritten = ignore_written
@@ -92,7 +101,7 @@ class ParquetTable(FileTable):
             with written_aside(to or self.path, self.backup, self.path) as aside:
                 changed = not schema.equals(self._schema)
                 with (
-                    self._pq.ParquetFile(self.path) as file,
+                    self._file() as file,
                     self._pq.ParquetWriter(aside, schema, compression=codecs, **self._style) as writer,
                 ):
                     if not file.schema_arrow.equals(self._schema):
@@ -103,11 +112,18 @@ class ParquetTable(FileTable):
                         changed = changed or any(not group[name].equals(read[name]) for name in columns)
                         writer.write_table(group, row_group_size=max(1, group.num_rows))
                 if not changed:
-                    shutil.copyfile(self.path, aside)  # as it was written by others
-                check_unwritten(self.path, before)
+                    self._copy(aside)  # as it was written by others
+                self._check_unwritten(before)
         except pa.ArrowException as error:
             raise BadSource(f"{self.name} can't be written back: {error}. Nothing was written.") from error
         on_written()
+
+    def _copy(self, to: Path) -> None:
+        shutil.copyfile(self.path, to)
+
+    def _check_unwritten(self, before: State) -> None:
+        """Raise BadSource where somebody has written to the file since it was in this state."""
+        check_unwritten(self.path, before)
 
     def _answered(
         self, group: "pa.Table", columns: Sequence[str], answering: Answering, schema: "pa.Schema"

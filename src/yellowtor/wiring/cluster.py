@@ -57,9 +57,9 @@ class ClusterCrew:
         client.subscribe_topic(job.run, lambda event: self._progress.put(event[1]))
         self.abandoned: Sequence[str] = ()
 
-    def scan(self, pieces: Mapping[str, int], watch: Watcher) -> Sequence[PartScan]:
+    def scan(self, pieces: Mapping[str, int], watch: Watcher, *, writes: bool) -> Sequence[PartScan]:
         """Scan the files of the source, each by a task."""
-        return self._all(watch, "scan", scan_task, {name: (name, number) for name, number in pieces.items()})
+        return self._all(watch, "scan", scan_task, {name: (name, number, writes) for name, number in pieces.items()})
 
     def ask(self, service: Service, order: AskOrder, watch: Watcher, stop: Cancellation) -> AskResult:
         """Ask by as many workers as the service's quota feeds; a reference table by all of them."""

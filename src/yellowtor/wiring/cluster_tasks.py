@@ -64,10 +64,10 @@ class Done:
     error: YellowtorError | None = None
 
 
-def scan_task(job: JobCopy, name: str, number: int) -> Done:
+def scan_task(job: JobCopy, name: str, number: int, writes: bool) -> Done:
     """Scan one file of the source."""
     options = PartsOptions(along=True, sends=False)
-    return _done(job, options, lambda parts, watch: scan_piece(parts, name, number, watch))
+    return _done(job, options, lambda parts, watch: scan_piece(parts, name, number, watch, writes=writes))
 
 
 def ask_task(job: JobCopy, order: AskOrder, addresses: Addresses | None) -> Done:

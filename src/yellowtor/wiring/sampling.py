@@ -84,7 +84,7 @@ def _ask(parts: Parts, watch: Watcher, stop: Cancellation, *, agreed: bool) -> t
     """Ask what is open; the requests that were sent, and the questions that are left."""
     options = Options(agreed=agreed)
     judging = judging_of(parts, watch)
-    _, plan = planned(parts, options, judging, watch)
+    _, plan = planned(parts, options, judging, watch, writes=False)
     if not agreed:
         check_cost(parts.job, plan, None)
     turns = list(ask_all(parts, plan.open_questions, options, None, judging, watch, stop))

@@ -13,8 +13,9 @@ from yellowtor.run.jobs.job import Job
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.services.variables import Variable, find_values
 from yellowtor.tables.file_table import FileOptions, FileTable
-from yellowtor.tables.folder import FolderTable, is_folder
+from yellowtor.tables.folder import ALL, Folder, FolderTable, LocalFolder, is_folder, parted
 from yellowtor.tables.registry import ENDINGS, open_file
+from yellowtor.tables.remote_folder import RemoteFolder, url_of
 from yellowtor.tables.stated_dialect import StatedDialect
 from yellowtor.wiring.process import CLOCK, PROCESS
 
@@ -29,8 +30,8 @@ def open_table(job: Job, folder: Path, ambient: Ambient = PROCESS) -> tuple[Tabl
     if job.records.file is None:
         return _database_table(job, folder, ambient), None, None
     source = folder / job.records.file
-    if is_folder(source):
-        return _folder_table(job, source, folder), source, folder / job.write.to if job.write.to else None
+    if url_of(job.records.file) or is_folder(source):
+        return _folder_table(job, folder), source, None
     to = None if job.write.in_place or job.write.to is None else folder / job.write.to
     if to and real_path(to) == real_path(source) and job.records.file != STANDARD:
         raise BadJob(f"write.to = {str(job.write.to)!r} is the source itself. Set in_place = true to change it.")
@@ -39,12 +40,13 @@ def open_table(job: Job, folder: Path, ambient: Ambient = PROCESS) -> tuple[Tabl
     return chosen(file_table(source, job.records, backup, answers, ambient), job.records), source, to
 
 
-def _folder_table(job: Job, source: Path, folder: Path) -> FolderTable:
+def _folder_table(job: Job, folder: Path) -> FolderTable:
     """The files of a folder, or of a pattern. Raises BadJob."""
+    assert job.records.file is not None, "it is a folder"
     if job.write.to is None or job.write.to == STANDARD:
         raise BadJob(
-            f"records.file = {source.name!r} is a folder or a pattern: write.to names the folder for the answers. "
-            "Nothing was sent."
+            f"records.file = {job.records.file.name!r} is a folder or a pattern: write.to names the folder for the "
+            "answers. Nothing was sent."
         )
     if job.records.only or job.records.first or job.write.corrections:
         raise BadJob(
@@ -52,7 +54,19 @@ def _folder_table(job: Job, source: Path, folder: Path) -> FolderTable:
             "Nothing was sent."
         )
     answers = {column: part for part, column in job.write.columns.mapped().items()}
-    return FolderTable(source, folder / job.write.to, answers)
+    source, pattern = folder_of(job.records.file, folder, searched=True)
+    to, _ = folder_of(job.write.to, folder, searched=False)
+    return FolderTable(source, pattern, to, answers)
+
+
+def folder_of(path: Path, folder: Path, *, searched: bool) -> tuple[Folder, str]:
+    """A folder that a job names, and the pattern of its files if it is searched."""
+    url = url_of(path)
+    if url is None:
+        where, pattern = parted(folder / path) if searched else (str(folder / path), ALL)
+        return LocalFolder(Path(where)), pattern
+    where, pattern = parted(path) if searched else (str(path), ALL)
+    return RemoteFolder(url_of(Path(where)) or url), pattern
 
 
 def chosen(table: "FileTable | FrameTable", records: Records) -> Table:

@@ -41,7 +41,7 @@ class Records(Settings):
         ".xlsb), delimited text (.csv, .tsv, .txt, also .gz), JSON lines (.jsonl, .ndjson, also .gz), a "
         "JSON array (.json), GeoJSON points (.geojson, .json) or .parquet. `-` is standard input: "
         "delimited text. Or many .parquet files with the same columns: a folder, or a pattern such as "
-        "`register/*.parquet`.",
+        "`register/*.parquet`; also at a URL, such as `s3://store/register` (`pip install 'yellowtor[remote]'`).",
     )
     database: str | None = Field(
         None,

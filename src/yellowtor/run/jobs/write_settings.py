@@ -62,7 +62,7 @@ class Write(Settings):
     to: Path | None = Field(
         None,
         description="The copy with the answers, relative to the job's folder; `-` is standard output. If "
-        "`records.file` is a folder or a pattern, `to` is a folder, and its files have the same names.",
+        "`records.file` is a folder or a pattern, `to` is a folder, or its URL; its files have the same names.",
     )
     in_place: bool = Field(False, description="Write into the source itself instead.")
     backup: bool = Field(True, description="Keep a dated copy of the file before it is changed in place.")

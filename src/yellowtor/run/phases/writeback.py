@@ -161,7 +161,6 @@ class WriteBack:
 
         Of records that wait for an answer, nothing is said: the run would ask.
         """
-        self._watch.phase("Comparing")
         found = Changes()
         at = {name: i for i, name in enumerate(self._table.header)}
         columns = [(name, at.get(name)) for name in self._job.write.columns.mapped().values()]

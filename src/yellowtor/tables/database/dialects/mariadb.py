@@ -5,6 +5,7 @@ from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import FLOAT
+from sqlalchemy.engine import URL
 
 from yellowtor.tables.column_precision import SIX_DIGITS, Coarse
 from yellowtor.tables.database.dialects.base import DatabaseDialect
@@ -17,6 +18,10 @@ class MariaDB(DatabaseDialect):
 
     def __init__(self, driver: str) -> None:
         self.driver = driver
+
+    def engine(self, url: URL) -> sa.Engine:
+        """Through a socket of this machine without TLS, whose certificates would be read for each connection."""
+        return super().engine(url.update_query_dict({"ssl_disabled": "1"}) if "unix_socket" in url.query else url)
 
     def lock_timeout(self, seconds: int) -> str:
         return f"SET innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
