@@ -2,7 +2,9 @@
 
 import json
 import os
+import shutil
 import signal
+import sys
 import time
 from pathlib import Path
 
@@ -90,15 +92,48 @@ def test_workers_place_a_folder_of_files_as_one_process_does(register):
     for broken, code, said in (
         (lambda: pq.write_table(pq.read_table(job.path("records/part-0.parquet")), job.path("records/part-9.parquet")),
          4, "is also in another file"),
-        (lambda: pq.write_table(pa.table({"Id": ["X"]}), job.path("records/part-9.parquet")), 4, "has other columns than"),
         (lambda: (job.path("records/part-9.parquet").unlink(), job.path("placed/part-2.parquet").write_bytes(b"mine")),
          4, "is not as a run wrote it"),
     ):  # fmt: skip
         broken()
-        shared = ("--on", "local:2") if "columns" in said else ()  # told by a worker, or by this process
-        assert said in job.run("run", "job.toml", *shared, code=code).stderr
+        assert said in job.run("run", "job.toml", code=code).stderr
     assert job.path("placed/part-2.parquet").read_bytes() == b"mine"
     assert job.service.requests == 2 * questions, "once for each ledger"
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_workers_that_live_on_serve_run_after_run_and_without_a_scheduler_the_run_ends(register):
+    job, questions = register(3_000, 6)
+    dask = [str(Path(sys.executable).with_name("dask"))]
+    scheduler = job.start("scheduler", "--host", "127.0.0.1", "--port", 0, "--no-dashboard", "--scheduler-file", "s.json", program=dask)  # fmt: skip
+    worker = job.start("worker", "--scheduler-file", "s.json", "--nthreads", 1, "--no-nanny", "--no-dashboard", program=dask)  # fmt: skip
+    try:
+        until = time.monotonic() + 60
+        while not job.path("s.json").exists() and time.monotonic() < until:
+            time.sleep(0.05)
+        on = ("--on", json.loads(job.path("s.json").read_text())["address"])
+        odd = job.path("records/part-9.parquet")
+        pq.write_table(pa.table({"Id": ["X"]}), odd)
+        assert "has other columns than" in job.run("run", "job.toml", *on, code=4).stderr
+        odd.unlink()
+        began = time.monotonic()
+        told = job.run("run", "job.toml", *on, "--json")
+        assert "waiting for the tasks" not in told.stderr, time.monotonic() - began
+        assert job.service.requests == questions
+        shutil.rmtree(job.path("placed"))
+        orphan = job.start("run", "job.toml", *on, "--log", "log.jsonl")
+        wait_for_phase(job.path("log.jsonl"), "Reading", orphan)
+        scheduler.kill()
+        out, err = orphan.communicate(timeout=60)
+        assert orphan.returncode == 1
+        assert "scheduler of the cluster does not answer any more" in err
+        assert "Traceback" not in out + err
+        job.run("run", "job.toml")
+        assert (len(placed(job)), job.service.requests) == (6, questions)
+    finally:
+        for process in (worker, scheduler):
+            process.kill()
+            process.communicate()
 
 
 def workers_of(process):

@@ -41,7 +41,7 @@ from yellowtor.answers.replies.reply import Reply
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Position
-from yellowtor.errors import Busy, LedgerTrouble
+from yellowtor.errors import BadSource, Busy, LedgerTrouble
 from yellowtor.ledger.accounts.orders import KeepTickets, Refuse, Release, Reserve, SettleReply, Shut
 from yellowtor.ledger.accounts.service_account import AccountTerms
 from yellowtor.ledger.jobs import judging
@@ -519,8 +519,10 @@ def test_a_second_opening_of_a_job_is_busy_and_one_of_another_is_not(ledger):
             book(ledger, Clock()).__enter__()
         with book(ledger, Clock(), job="other.toml"):
             pass
+    with pytest.raises(BadSource), open_book(ledger.where, "job.toml", Clock(), [TERMS], BookOptions(worker=me)):
+        raise BadSource("a file can't be read")
     with book(ledger, Clock()):
-        pass
+        pass  # the failed run is over, although its process lives
 
 
 def test_a_question_that_another_run_has_in_flight_waits_for_its_reply_or_its_end(ledger):

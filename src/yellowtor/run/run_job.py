@@ -282,6 +282,7 @@ def _write_pieces(
     else:
         done = [write_piece(parts, order, watch) for _, order in reported([(one.name, one) for one in orders], watch)]
     if job.markers.writes():
+        watch.phase("Drawing", found.counts.records or None)
         with announcing(noting(parts.book.written)):
             write_markers(job, parts.table, parts.book.judging, parts.marker_parts, parts.markers, watch)
     return joined([one.result for one in done]), all(one.untouched for one in done)

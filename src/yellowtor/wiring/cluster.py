@@ -112,8 +112,16 @@ class ClusterCrew:
                 f"The workers of the task {error.task!r} ended too often: is their memory too small? What was answered "
                 "before is kept. Run the job again."
             ) from error
+        except Exception as error:
+            if self._client.status == "running":
+                raise
+            raise YellowtorError(
+                "The scheduler of the cluster does not answer any more. What was answered before is kept. Run the job "
+                "again."
+            ) from error
         finally:
-            self._client.cancel(futures, force=True)
+            with suppress(Exception):  # the scheduler may be gone
+                self._client.cancel(futures, force=True)
         for remark in dict.fromkeys(remark for one in done for remark in one.remarks):
             watch.remark(remark)
         self.abandoned = [*self.abandoned, *(line for one in done for line in one.abandoned)]
@@ -191,6 +199,8 @@ def _client(on: str, watch: Watcher) -> Iterator["Client"]:
         from distributed import Client, LocalCluster
     except ModuleNotFoundError as error:
         raise BadJob(NEEDS) from error
+    for logger in ("distributed", *(f"distributed.{part}" for part in ("client", "nanny", "worker", "scheduler"))):
+        logging.getLogger(logger).setLevel(logging.CRITICAL)
     name, _, count = on.partition(":")
     if name != "local":
         try:
@@ -204,8 +214,6 @@ def _client(on: str, watch: Watcher) -> Iterator["Client"]:
         return
     if not count.isdigit() or not int(count):
         raise BadJob(f"--on {on!r}: say local:N for N processes, or tcp://host:port. Nothing was sent.")
-    for logger in ("distributed", "distributed.nanny", "distributed.worker", "distributed.scheduler"):
-        logging.getLogger(logger).setLevel(logging.CRITICAL)
     quiet = {"distributed.scheduler.allowed-failures": DEATHS, "logging.distributed": "critical"}
     with (
         dask.config.set(quiet),

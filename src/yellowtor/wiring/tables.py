@@ -111,6 +111,8 @@ def file_table(
     options = FileOptions(backup, answers or {}, stated, records.sheet, records.block, records.table)
     if table := open_file(path, options):
         return table
+    if not path.exists():
+        raise BadSource(f"There is no file or folder {path}. Nothing was sent.")
     raise BadJob(
         f"records.file = {path.name!r}: a table is a file {', '.join(ENDINGS)} (text and JSON lines also .gz). "
         "Nothing was sent."

@@ -129,7 +129,7 @@ def open_book(
     """
     with _job_in_hand(where, whose, clock) as (store, job_id):
         run_id, abandoned, helps = runs.begin(store, job_id, options.worker, along=options.along)
-        with store.beating(run_id):
+        with store.beating(run_id), runs.ended(store, run_id):
             askings = _askings(store, services)
             budget = Budget(options.spend_at_most)
             accounts = Accounts(store, job_id)
@@ -153,7 +153,6 @@ def open_book(
                 (job_id, run_id),
                 askings,
             )
-        runs.end(store, run_id)
 
 
 @contextmanager

@@ -1,5 +1,7 @@
 """The runs in a ledger: which ones are alive, and what dead ones left in flight."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from datetime import datetime
 
 from sqlalchemy import ColumnElement, and_, insert, select, update
@@ -49,7 +51,19 @@ def _cut(store: Store, runs: ColumnElement[bool]) -> list[Subject]:
     return [read_subject(row.parts) for row in sorted(left)]
 
 
-def end(store: Store, run_id: int) -> None:
+@contextmanager
+def ended(store: Store, run_id: int) -> Iterator[None]:
+    """End a run after the body, also if that fails: a process that lives on would make the next run wait."""
+    try:
+        yield
+    except Exception:
+        with suppress(Exception):  # a ledger that is gone
+            _end(store, run_id)
+        raise
+    _end(store, run_id)
+
+
+def _end(store: Store, run_id: int) -> None:
     with store.transaction() as connection:
         connection.execute(update(run).where(run.c.id == run_id).values(ended_at=stamp(store.clock.now())))
 
