@@ -6,7 +6,7 @@ from itertools import groupby
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Select, Subquery, and_, bindparam, case, func, select, update
+from sqlalchemy import CTE, Select, Subquery, and_, bindparam, case, func, literal, select, update
 
 from yellowtor.answers.ledger_rows import ALL_ADDRESSES, Addresses, Judged, ReadAs, Unjudged, WorkState, Written
 from yellowtor.answers.record_answers import Answer, Answers
@@ -102,9 +102,9 @@ class SqlJudgeBook:
         """
         services = {self._askings[name]: name for name in readings}
         last, up_to = self._addresses
-        page_end = self._page_end(up_to)
+        page_end = select(func.max(self._page().c.id))
         query = self._unjudged_query(judgement_key, readings)
-        while (end := self._store.connection.execute(page_end, {"last": last}).scalar()) is not None:
+        while (end := self._store.connection.execute(page_end, {"last": last, "end": up_to}).scalar()) is not None:
             rows = self._store.connection.execute(query, {"last": last, "end": end}).all()
             last = end
             if rows:
@@ -119,12 +119,19 @@ class SqlJudgeBook:
                     for (number, parts, streets, away_m), rows_of in groupby(rows, key=itemgetter(0, 1, 2, 3))
                 ]
 
-    def _page_end(self, up_to: int) -> Select[Any]:
-        """The last address of the page behind `last`."""
-        mine = (work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
-        page = select(work.c.address_id).distinct().where(*mine, work.c.address_id <= up_to)
-        page = page.order_by(work.c.address_id)
-        return select(func.max(page.limit(PAGE).subquery().c.address_id))
+    def _page(self) -> CTE:
+        """The addresses of the page behind `last`, up to `end`; an index finds each by the one before.
+
+        DISTINCT would read each of an address's records, and have PostgreSQL expect many more addresses than come.
+        """
+
+        def after(number: Any) -> Any:
+            mine = (work.c.job_id == self._job, IS_ASKED, work.c.address_id <= bindparam("end"))
+            return select(func.min(work.c.address_id)).where(*mine, work.c.address_id > number).scalar_subquery()
+
+        page = select(literal(1).label("n"), after(bindparam("last")).label("id")).cte("page", recursive=True)
+        following = select(page.c.n + 1, after(page.c.id)).where(page.c.id.is_not(None), page.c.n < PAGE)
+        return page.union_all(following)
 
     def _unjudged_query(self, judgement_key: str, readings: Mapping[str, str]) -> Select[Any]:
         """A page of addresses from `last` to `end` whose judgement is missing or old, with the replies about each."""
@@ -162,21 +169,20 @@ class SqlJudgeBook:
     def _stale(self, judgement_key: str, readings: Mapping[str, str]) -> Subquery:
         """The addresses of the page that have not been judged so, or have a newer reply."""
         services = [self._askings[name] for name in readings]
-        asks = and_(work.c.job_id == self._job, IS_ASKED, work.c.address_id > bindparam("last"))
-        mine = select(work.c.address_id).distinct().where(asks, work.c.address_id <= bindparam("end")).subquery()
-        asked = and_(question.c.address_id == mine.c.address_id, question.c.asking_id.in_(services))
-        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.address_id)
+        mine = self._page()
+        asked = and_(question.c.address_id == mine.c.id, question.c.asking_id.in_(services))
+        judged = and_(answer.c.job_id == self._job, answer.c.address_id == mine.c.id)
         newest = func.max(reply.c.id)
         return (
             select(
-                mine.c.address_id.label("id"),
+                mine.c.id,
                 func.max(answer.c.streets).label("streets"),
                 func.max(answer.c.away_m).label("away_m"),
             )
             .select_from(
                 mine.join(question, asked).join(reply, reply.c.question_key == question.c.key).outerjoin(answer, judged)
             )
-            .group_by(mine.c.address_id)
+            .group_by(mine.c.id)
             .having(
                 func.max(answer.c.judged_by).is_distinct_from(judgement_key)
                 | func.max(answer.c.newest).is_distinct_from(newest)
