@@ -25,6 +25,7 @@ class SqlComparisonBook:
         self._store = store
         self._mine = and_(answer.c.job_id == job_id, answer.c.lat.is_not(None))
         self._job = job_id
+        self._locks = [f"compare {job_id}"]
 
     def with_one_point(self, least: int, levels: Sequence[str]) -> Iterator[Iterator[tuple[int, Subject]]]:
         """The addresses of each point that at least this many have, if its level is one of these.
@@ -44,7 +45,7 @@ class SqlComparisonBook:
             .where(fine)
             .order_by(answer.c.lat, answer.c.lon, answer.c.address_id)
         )
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             rows = connection.execute(query, execution_options=PAGED)
             for _, group in groupby(rows, key=itemgetter(0, 1)):
                 yield ((number, read_subject(parts)) for _, _, number, parts in group)
@@ -56,7 +57,7 @@ class SqlComparisonBook:
             .where(self._mine, answer.c.town != "")
             .order_by(answer.c.town, answer.c.address_id)
         )
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             rows = connection.execute(query, execution_options=PAGED)
             for _, group in groupby(rows, key=itemgetter(0)):
                 yield ((number, Position(lat, lon)) for _, number, lat, lon in group)
@@ -70,7 +71,7 @@ class SqlComparisonBook:
             .select_from(work.join(answer, placed))
             .where(mine, work.c.written.is_not(None), work.c.place.is_not(None))
         )
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             for written, lat, lon in connection.execute(query, execution_options=PAGED):
                 before = read_position(written)
                 if before is not None:
@@ -86,6 +87,6 @@ class SqlComparisonBook:
         before = {number: (streets, away_m) for number, streets, away_m in self._store.connection.execute(query)}
         numbers = before.keys() | found.keys()
         changed = {number: new for number in numbers if (new := found.get(number, (0, 0.0))) != before.get(number)}
-        with self._store.transaction():
+        with self._store.transaction(self._locks):
             self._store.run_many(NOTE, [(*new, self._job, number) for number, new in sorted(changed.items())])
         return len(changed)

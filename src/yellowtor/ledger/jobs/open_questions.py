@@ -53,7 +53,7 @@ class SqlQuestionBook:
             .group_by(question.c.id)
         )
         self._collected = (self._store.session, turn, failed_before)
-        with self._store.transaction() as connection:
+        with self._store.transaction([f"questions {self._job} {self._addresses.above}"]) as connection:
             connection.execute(open_question.delete())
             connection.execute(insert(open_question).from_select(["n", "question_id", "records"], who))
             count = connection.execute(select(func.count()).select_from(open_question)).scalar_one()

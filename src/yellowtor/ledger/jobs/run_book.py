@@ -1,10 +1,10 @@
 """A run's hold on the ledger: the job, the run, and the three books that its phases need."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import and_, insert, select
 
@@ -179,18 +179,32 @@ def _job_in_hand(where: "Path | Server", whose: str | Path, clock: Clock) -> Ite
 
 
 def _job(store: Store, whose: str) -> int:
-    with store.transaction() as connection:
-        known = connection.execute(select(job.c.id).where(job.c.path == whose)).scalar()
-        if known is None:
-            connection.execute(insert(job).values(path=whose))
-            known = connection.execute(select(job.c.id).where(job.c.path == whose)).scalar_one()
-        return int(known)
+    query = select(job.c.id).where(job.c.path == whose)
+    if (known := store.connection.execute(query).scalar()) is None:
+        with store.transaction() as connection:
+            if (known := connection.execute(query).scalar()) is None:
+                connection.execute(insert(job).values(path=whose))
+                known = connection.execute(query).scalar_one()
+    return int(known)
 
 
 def _askings(store: Store, services: Sequence[AccountTerms]) -> dict[str, int]:
     """The ledger's number of the way in which each service is asked, by its name."""
-    with store.transaction() as connection:
-        store.run_many(PUT_ASKING, [(terms.asking, terms.service) for terms in services])
-        store.run_many(KEEP, [(terms.keep_days, terms.keep_nothing_days, terms.service) for terms in services])
-        known = {row.key: row.id for row in connection.execute(select(asking.c.key, asking.c.id))}
-    return {terms.service: known[terms.asking] for terms in services}
+    known = _known_askings(store)
+    if not all(terms.asking in known and _kept_by(terms, known.values()) for terms in services):
+        with store.transaction():
+            store.run_many(PUT_ASKING, [(terms.asking, terms.service) for terms in services])
+            store.run_many(KEEP, [(terms.keep_days, terms.keep_nothing_days, terms.service) for terms in services])
+        known = _known_askings(store)
+    return {terms.service: known[terms.asking].id for terms in services}
+
+
+def _known_askings(store: Store) -> dict[str, Any]:
+    """The ways of asking in the ledger, by their keys."""
+    return {row.key: row for row in store.connection.execute(select(asking))}
+
+
+def _kept_by(terms: AccountTerms, known: Iterable[Any]) -> bool:
+    """Whether the ledger has these terms for the replies of all ways in which the service was asked."""
+    days = (terms.keep_days, terms.keep_nothing_days)
+    return all((row.keep_days, row.keep_nothing_days) == days for row in known if row.service == terms.service)

@@ -24,6 +24,8 @@ def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[in
 
     The third value says whether another run works on the job. Without `along`, Busy is raised then.
     """
+    if along and store.shareable and (joined := _join(store, job_id, worker)):
+        return joined, [], True
     with store.transaction() as connection:
         now = stamp(store.clock.now())
         others = going_on(store, job_id) if store.shareable else []
@@ -33,9 +35,26 @@ def begin(store: Store, job_id: int, worker: Worker, *, along: bool) -> tuple[in
         abandoned = _cut(store, over)
         abandon(store, select(run.c.id).where(over), now)
         connection.execute(update(run).where(over, run.c.ended_at.is_(None)).values(ended_at=now))
-        new = connection.execute(insert(run).values(job_id=job_id, started_at=now, seen_at=now, **worker._asdict()))
-        assert new.inserted_primary_key is not None
-        return int(new.inserted_primary_key[0]), abandoned, bool(others)
+        return _insert(store, job_id, worker), abandoned, bool(others)
+
+
+def _join(store: Store, job_id: int, worker: Worker) -> int | None:
+    """Begin a run beside live ones, and hold up nobody; None where there are none, or a dead run is to be ended."""
+    with store.transaction([f"runs {job_id}"]) as connection:
+        there = unended(store, run.c.job_id == job_id)
+        if not there or not all(map(store.is_alive, there)):
+            return None
+        ended = and_(run.c.job_id == job_id, run.c.ended_at.is_not(None))
+        left = select(request.c.id).join(run, run.c.id == request.c.run_id).where(request.c.state == "reserved", ended)
+        return None if connection.execute(left.limit(1)).first() else _insert(store, job_id, worker)
+
+
+def _insert(store: Store, job_id: int, worker: Worker) -> int:
+    now = stamp(store.clock.now())
+    values = {"job_id": job_id, "started_at": now, "seen_at": now, **worker._asdict()}
+    new = store.connection.execute(insert(run).values(values))
+    assert new.inserted_primary_key is not None
+    return int(new.inserted_primary_key[0])
 
 
 def _cut(store: Store, runs: ColumnElement[bool]) -> list[Subject]:
@@ -64,7 +83,7 @@ def ended(store: Store, run_id: int) -> Iterator[None]:
 
 
 def _end(store: Store, run_id: int) -> None:
-    with store.transaction() as connection:
+    with store.transaction([f"run {run_id}"]) as connection:
         connection.execute(update(run).where(run.c.id == run_id).values(ended_at=stamp(store.clock.now())))
 
 

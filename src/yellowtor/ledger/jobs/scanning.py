@@ -92,7 +92,7 @@ class SqlScanBook:
         mine = and_(last_scan.c.job_id == self._job, last_scan.c.part == self._part)
         self._count = 0
         self._in_order = True
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             connection.execute(scanned.delete())  # of a scan that was begun and given up
             if connection.execute(select(last_scan.c.source).where(mine)).scalar() != source:
                 connection.execute(last_scan.delete().where(mine))
@@ -102,7 +102,7 @@ class SqlScanBook:
 
     def keep(self, source: str) -> None:
         """Store this scan for the next run over the same source."""
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             connection.execute(insert(last_scan).values(job_id=self._job, part=self._part, source=source))
 
     def _mine(self) -> ColumnElement[bool]:
@@ -256,7 +256,7 @@ class SqlScanBook:
         if self._many:
             self._store.after_many_records()
         here = and_(self._mine(), work.c.state != WorkState.VANISHED.value)
-        with self._store.transaction() as connection:
+        with self._store.transaction(self._locks) as connection:
             if connection.execute(select(func.count()).select_from(work).where(here)).scalar_one() == self._count:
                 return 0  # whatever was scanned is there, so nothing else is
             gone = (

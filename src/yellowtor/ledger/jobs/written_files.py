@@ -27,7 +27,7 @@ class SqlWrittenBook:
 
     def note(self, path: str, state: str, digest: str) -> None:
         """A run has written this file."""
-        with self._store.transaction() as connection:
+        with self._store.transaction(["written files"]) as connection:
             connection.execute(delete(written_file).where(written_file.c.digest == digest))
             connection.execute(insert(written_file).values(path=path, state=state, digest=digest))
 
