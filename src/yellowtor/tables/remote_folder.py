@@ -61,7 +61,7 @@ class RemoteFolder:
         except ModuleNotFoundError as error:
             raise BadJob(f"{url} needs fsspec: pip install 'yellowtor[remote]'. Nothing was sent.") from error
         try:
-            self._system, self._root = fsspec.url_to_fs(url, use_listings_cache=False)
+            self._system, self._root = fsspec.url_to_fs(url)
         except ImportError as error:
             raise BadJob(f"{url} needs another package: {error}. Nothing was sent.") from error
         except ValueError as error:
@@ -72,12 +72,11 @@ class RemoteFolder:
     def names(self, pattern: str) -> Sequence[str]:
         with _explained(self.name, "read"):
             self._system.invalidate_cache()
-            found = (
-                self._system.find(self._root)
-                if pattern == ALL
-                else [path for path in self._system.glob(f"{self._root}/{pattern}") if self._system.isfile(path)]
-            )
-        return [posixpath.relpath(path, self._root) for path in found]
+            if pattern == ALL:
+                found = self._system.find(self._root, detail=True)
+            else:
+                found = self._system.glob(f"{self._root}/{pattern}", detail=True)
+        return [posixpath.relpath(path, self._root) for path, info in found.items() if info["type"] == "file"]
 
     def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable:
         return RemoteParquet(self.file(name), answers)
@@ -109,7 +108,7 @@ class FileAtUrl:
     def state(self) -> str:
         """Its size and its stamp; a digest of its bytes where the system has no stamp. Empty without a file."""
         with _explained(self.name, "read"):
-            self.system.invalidate_cache(self.path)
+            self.system.invalidate_cache()
             try:
                 info = self.system.info(self.path)
             except FileNotFoundError:
@@ -152,7 +151,7 @@ class FileAtUrl:
                 finally:
                     with suppress(Exception):
                         self.system.rm_file(aside)
-            self.system.invalidate_cache(folder)
+            self.system.invalidate_cache()
 
     def _rename(self, aside: str) -> None:
         try:
