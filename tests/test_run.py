@@ -6,6 +6,7 @@ import signal
 import sqlite3
 import subprocess
 import zlib
+from contextlib import closing
 from datetime import UTC, datetime
 
 import pytest
@@ -438,3 +439,24 @@ def test_the_stand_in_runs_by_itself_and_says_when_its_port_is_taken(tmp_path):
     running.send_signal(signal.SIGTERM)
     running.communicate(timeout=20)
     assert running.returncode == 0
+
+
+def test_a_large_table_is_composed_once_for_each_address_by_one_process_or_by_several(small):
+    """Rows come in batches of some thousands: many bring no new address, later ones enough for helpers."""
+    addresses = [row[1:] for row in real_addresses(60)]
+    new = [[f"{number} {addresses[number % 60][0]}", *addresses[number % 60][1:]] for number in range(23_000)]
+    job = small([[f"R{number}", *cells] for number, cells in enumerate([*addresses * 400, *new, *addresses * 200])])
+    ledgers = []
+    for cores in ("1", "2"):
+        job.env["YELLOWTOR_CORES"] = cores
+        job.edit("job.toml", ('ledger = "', f'ledger = "{cores}-'))
+        plan = json.loads(job.run("plan", "job.toml", "--json").stdout)
+        assert (plan["to_answer"], plan["open_questions"]) == (59_000, 23_060)
+        with closing(sqlite3.connect(next(job.folder.glob(f"{cores}-*.sqlite")))) as ledger:
+            records = "SELECT w.key, w.place, w.raw_hash, w.state, a.key, a.parts FROM work w JOIN address a ON a.id = w.address_id"
+            ledgers.append(sorted(ledger.execute(records)))
+    assert ledgers[0] == ledgers[1]
+    write_csv(job.path("records.csv"), [[f"R{number}", *cells] for number, cells in enumerate(addresses * 400)])
+    assert job.summary()["outcomes"]["placed"] == 24_000
+    assert job.service.requests == 60
+    assert [row["Outcome"] for row in job.rows("placed.csv").values()] == ["placed"] * 24_000

@@ -50,6 +50,8 @@ class SubjectComposer:
 
     def make(self, cells: list[Cells]) -> list[Made]:
         """The fingerprints of cells, and what they are composed into."""
+        if not cells:
+            return []
         hashes = raw_hashes([found[1:] for found in cells])
         return list(zip(hashes, self._composed(cells), strict=True))
 
