@@ -1,10 +1,12 @@
 """A folder of Parquet files: by one process, by the workers of a cluster, and by an engine that calls us."""
 
+import errno
 import json
 import os
 import shutil
 import signal
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -16,9 +18,14 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from conftest import real_addresses
+from hypothesis import given
+from hypothesis import strategies as st
 from moto.server import ThreadedMotoServer
 
 import yellowtor
+from yellowtor.errors import BadSource
+from yellowtor.tables.folder import LocalFolder, is_records
+from yellowtor.tables.remote_folder import RemoteFolder
 
 NAMES = ["Id", "Street", "Town", "Postcode"]
 
@@ -151,6 +158,34 @@ def wait_for_phase(log, name, process):
     pytest.fail(f"no {name}: {process.communicate()}")
 
 
+NAMES_OF_FOLDERS = st.lists(st.sampled_from(["a", "ab", "[x", "_no", ".no"]), max_size=3).map("/".join)
+PATTERNS = st.lists(st.sampled_from(["*", "**", "a*", "?", "[ab]*", "[[]x", "*.parquet"]), min_size=1, max_size=4)
+
+
+@given(st.sets(NAMES_OF_FOLDERS, min_size=1), PATTERNS.filter(lambda parts: parts[-1] != "**"))
+def test_a_pattern_finds_what_the_system_finds_but_nothing_hidden_and_passes_over_no_unreadable_folder(folders, parts):
+    def shut(path):
+        if Path(path).name == "ab":
+            raise PermissionError(errno.EACCES, "Permission denied", str(path))
+        return scandir(path)
+
+    scandir = os.scandir
+    with tempfile.TemporaryDirectory() as name, pytest.MonkeyPatch.context() as patched:
+        place, pattern = Path(name), "/".join(parts)
+        for folder in folders:
+            (place / folder).mkdir(parents=True, exist_ok=True)
+            (place / folder / "b.parquet").touch()
+        known = [file.relative_to(place) for file in place.glob(pattern) if file.is_file()]
+        wanted = sorted({path.as_posix() for path in known if not any(part[0] in "_." for part in path.parts)})
+        both = LocalFolder(place), RemoteFolder(f"file://{place}")
+        for folder in both:
+            assert sorted(filter(is_records, folder.names(pattern))) == wanted
+        patched.setattr(os, "scandir", shut)
+        for folder in both if any("ab" in path.split("/") for path in wanted) else ():
+            with pytest.raises(BadSource, match=r"can't be read: .*Permission denied"):
+                folder.names(pattern)
+
+
 @pytest.fixture
 def store(request, tmp_path, monkeypatch):
     """The URL of a place for folders: an object store, or a file system of which only the URL is known."""
@@ -214,6 +249,7 @@ def test_folders_of_another_file_system_are_read_and_written_like_those_of_this_
         ("s3://nowhere/records", "s3://nowhere/records"),
         ("s3://me:not-told@store/records", "has a password in it"),
         ("nofs://store/records", "nofs"),
+        ("s3://st[ao]re/records", "can't be a pattern"),
         (f"{store}/none-*", "has no Parquet file"),
     ):
         job.edit("job.toml", ("file = ", f'file = "{bad}"\n#'))

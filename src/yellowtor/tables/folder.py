@@ -1,6 +1,8 @@
 """Records in the Parquet files of a folder or a pattern; the answers go into a folder, with the same names."""
 
-from collections.abc import Iterator, Mapping, Sequence
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from fnmatch import fnmatchcase
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
@@ -13,6 +15,7 @@ from yellowtor.tables.parquet import ParquetTable
 WILD = frozenset("*?[")
 ALL = "**/*"
 MANIFEST = "_manifest"
+HIDDEN = ("_", ".", "lost+found")
 
 
 def is_folder(path: Path) -> bool:
@@ -46,10 +49,17 @@ class LocalFolder:
 
     def names(self, pattern: str) -> Sequence[str]:
         try:
-            there = [file for file in self._path.glob(pattern) if file.is_file()]
+            return found_in(self._listed, pattern)
+        except FileNotFoundError:
+            return []
         except OSError as error:
-            raise BadSource(f"{self.name} can't be read: {error.strerror or error}. Nothing was sent.") from error
-        return [file.relative_to(self._path).as_posix() for file in there]
+            name = error.filename or self.name
+            raise BadSource(f"{name} can't be read: {error.strerror or error}. Nothing was sent.") from error
+
+    def _listed(self, name: str) -> list[tuple[str, bool]]:
+        with os.scandir(self._path / name) as entries:
+            there = [(entry.name, entry) for entry in entries]
+        return [(name, entry.is_dir()) for name, entry in there if entry.is_dir() or entry.is_file()]
 
     def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable:
         return ParquetTable(self._path / name, None, dict(answers))
@@ -88,7 +98,9 @@ class FolderTable:
         self._names: Sequence[str] = ()
         self.header = source.table(self.names()[0], answers).header
         (system, folder), (other, target) = source.location(), to.location()
-        if system == other and is_found(target / self.names()[0], folder, pattern):
+        first = target / self.names()[0]
+        inside = first.relative_to(folder).parts if folder in first.parents else ()
+        if system == other and inside and is_match(inside, PurePosixPath(pattern).parts):
             raise BadJob(f"write.to = {to.name!r} lies in the folder of the source. Name another. Nothing was sent.")
 
     def names(self) -> Sequence[str]:
@@ -144,21 +156,42 @@ class FolderTable:
 def is_records(name: str) -> bool:
     """Whether a file of a folder has records, by its name."""
     path = PurePosixPath(name)
-    hidden = any(part.startswith(("_", ".")) for part in path.parts)
+    hidden = any(part.startswith(HIDDEN) for part in path.parts)
     return not hidden and path.suffix.lower() in ParquetTable.endings
 
 
-def is_found(file: PurePosixPath, folder: PurePosixPath, pattern: str) -> bool:
-    """Whether a file is among those of a pattern in a folder.
+def found_in(listed: Callable[[str], Iterable[tuple[str, bool]]], pattern: str) -> list[str]:
+    """The names of the files of a pattern; hidden folders are passed over, and a folder that can't be read is an error.
 
-    >>> is_found(PurePosixPath("/data/placed/1.parquet"), PurePosixPath("/data"), "north-*/*.parquet")
-    False
+    listed returns the entries of a folder, by its name in the whole (empty: the whole): names, and whether each is a
+    folder.
     """
-    if folder not in file.parents:
-        return False
-    name = file.relative_to(folder)
-    deep = "**" in pattern or len(name.parts) == len(PurePosixPath(pattern).parts)
-    return pattern == ALL or (deep and name.match(pattern.replace("**/", "")))
+    wanted = PurePosixPath(pattern).parts
+    deep = "**" in wanted
+    files = list[str]()
+    folders: list[tuple[str, ...]] = [()]
+    while folders:
+        above = folders.pop()
+        for name, is_dir in listed("/".join(above)):
+            parts = (*above, name)
+            if not is_dir:
+                files += ["/".join(parts)] * is_match(parts, wanted)
+            elif not name.startswith(HIDDEN) and (deep or is_match(parts, wanted[: len(parts)])):
+                folders.append(parts)
+    return files
+
+
+def is_match(parts: Sequence[str], pattern: Sequence[str]) -> bool:
+    """Whether the parts of a name are of a pattern, in which `**` stands for any folders.
+
+    >>> is_match(["north", "1.parquet"], ["**", "*.parquet"]), is_match(["north", "1.parquet"], ["*.parquet"])
+    (True, False)
+    """
+    if not pattern or not parts:
+        return not parts and all(part == "**" for part in pattern)
+    if pattern[0] == "**":
+        return is_match(parts, pattern[1:]) or is_match(parts[1:], pattern)
+    return fnmatchcase(parts[0], pattern[0]) and is_match(parts[1:], pattern[1:])
 
 
 def parted(path: PurePosixPath | Path) -> tuple[str, str]:

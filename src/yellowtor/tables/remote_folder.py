@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 from yellowtor.contracts.table import Row
 from yellowtor.errors import BadJob, BadSource, YellowtorError
 from yellowtor.files import State
-from yellowtor.tables.folder import ALL
+from yellowtor.tables.folder import found_in
 from yellowtor.tables.parquet import ParquetTable
 
 # Where a file is there as soon as all of it has come, and can't be renamed.
@@ -72,11 +72,17 @@ class RemoteFolder:
     def names(self, pattern: str) -> Sequence[str]:
         with _explained(self.name, "read"):
             self._system.invalidate_cache()
-            if pattern == ALL:
-                found = self._system.find(self._root, detail=True)
-            else:
-                found = self._system.glob(f"{self._root}/{pattern}", detail=True)
-        return [posixpath.relpath(path, self._root) for path, info in found.items() if info["type"] == "file"]
+            try:
+                return found_in(self._listed, pattern)
+            except FileNotFoundError:
+                return []
+
+    def _listed(self, name: str) -> list[tuple[str, bool]]:
+        folder = f"{self._root}/{name}".rstrip("/")
+        there = self._system.ls(folder, detail=True)
+        names = [(posixpath.basename(one["name"].rstrip("/")), one) for one in there]
+        # An object store may have an object with the name of the folder.
+        return [(name, one["type"] == "directory") for name, one in names if one["name"].rstrip("/") != folder]
 
     def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable:
         return RemoteParquet(self.file(name), answers)

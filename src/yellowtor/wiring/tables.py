@@ -66,7 +66,9 @@ def folder_of(path: Path, folder: Path, *, searched: bool) -> tuple[Folder, str]
         where, pattern = parted(folder / path) if searched else (str(folder / path), ALL)
         return LocalFolder(Path(where)), pattern
     where, pattern = parted(path) if searched else (str(path), ALL)
-    return RemoteFolder(url_of(Path(where)) or url), pattern
+    if (there := url_of(Path(where))) is None:
+        raise BadJob(f"{url}: the name of a store or a host can't be a pattern. Nothing was sent.")
+    return RemoteFolder(there), pattern
 
 
 def chosen(table: "FileTable | FrameTable", records: Records) -> Table:
