@@ -99,7 +99,7 @@ def judging_pace(service, rate, *, believed=0.04):
 
     The law is exact as long as nothing is held up for longer than one process can learn of (50 ms). What several
     processes that share an account can't tell each other is less: for them, believe a machine only up to 10 ms.
-    Beyond, it takes a grosser breach to be told from the noise.
+    Beyond, it takes a grosser breach to differ from the noise.
     """
     lower = lambda: os.nice(5)  # noqa: E731
     probe = subprocess.Popen([sys.executable, "-c", PROBE], stdin=-1, stdout=-1, text=True, preexec_fn=lower)
@@ -112,7 +112,7 @@ def judging_pace(service, rate, *, believed=0.04):
         jitter = float(probe.communicate("")[0])
     arrivals = service.arrivals()
     spans = [later - first for first, later in zip(arrivals, arrivals[rate:], strict=False)]
-    assert spans, "enough came to tell"
+    assert spans, "enough requests arrived for a judgement"
     least = f"{rate + 1} in {min(spans):.4f} s; jitter {jitter:.4f} s"
     assert min(spans) >= (1.0 if jitter < believed else 0.9), least
 

@@ -180,6 +180,12 @@ def test_a_pattern_finds_what_the_system_finds_but_nothing_hidden_and_passes_ove
         both = LocalFolder(place), RemoteFolder(f"file://{place}")
         for folder in both:
             assert sorted(filter(is_records, folder.names(pattern))) == wanted
+            everything = sorted(filter(is_records, folder.names("**/*")))
+            (place / "back").symlink_to(place)
+            assert sorted(filter(is_records, folder.names("**/*"))) == everything, (
+                "a link that leads back is not followed"
+            )
+            (place / "back").unlink()
         patched.setattr(os, "scandir", shut)
         for folder in both if any("ab" in path.split("/") for path in wanted) else ():
             with pytest.raises(BadSource, match=r"can't be read: .*Permission denied"):

@@ -20,7 +20,7 @@ from yellowtor.run.draft import LABELS, PARTS, Draft, Sample, draft_job
 from yellowtor.run.draft_reference import MORE, ReferenceDraft, draft_reference, is_reference
 from yellowtor.run.jobs.record_settings import STANDARD, Records
 from yellowtor.settings import parse_toml
-from yellowtor.tables.folder import FolderTable, LocalFolder, is_folder
+from yellowtor.tables.folder import FolderTable, is_folder
 from yellowtor.tables.remote_folder import is_remote
 from yellowtor.tables.workbook.read_ahead import WORKBOOKS
 from yellowtor.wiring.process import PROCESS
@@ -29,7 +29,6 @@ from yellowtor.wiring.tables import database_password, file_table, folder_of
 ROWS = 5_000  # that guesses are made from
 LOOKED_AT_ROWS = 200  # of each sheet
 LOOKED_AT = 40  # tables of a database
-NOWHERE = ".yellowtor-draft"  # a folder that nothing is written to
 
 
 @dataclass(frozen=True)
@@ -83,9 +82,10 @@ def _sample_of(wish: DraftWish, folder: Path) -> tuple[Sample, str]:
 def _folder_sample(source: str, folder: Path) -> tuple[Sample, str]:
     """The beginning of the files of a folder or of a pattern; and a folder beside it."""
     there, pattern = folder_of(Path(source), Path.cwd(), searched=True)
-    table = FolderTable(there, pattern, LocalFolder(folder / NOWHERE), {})
-    rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
     target = f"{there.name}-placed"
+    to, _ = folder_of(Path(target), Path.cwd(), searched=False)
+    table = FolderTable(there, pattern, to, {})
+    rows = list(islice((row for batch in table.batches() for row in batch), ROWS))
     said = source
     if not is_remote(source):
         target, said = (Path(os.path.relpath(Path(one).absolute(), folder)).as_posix() for one in (target, source))

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
+from functools import partial
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
@@ -49,17 +50,21 @@ class LocalFolder:
 
     def names(self, pattern: str) -> Sequence[str]:
         try:
-            return found_in(self._listed, pattern)
+            return found_in(partial(self._listed, links="**" not in pattern), pattern)
         except FileNotFoundError:
             return []
         except OSError as error:
             name = error.filename or self.name
             raise BadSource(f"{name} can't be read: {error.strerror or error}. Nothing was sent.") from error
 
-    def _listed(self, name: str) -> list[tuple[str, bool]]:
+    def _listed(self, name: str, *, links: bool) -> list[tuple[str, bool]]:
+        """The entries of a folder; links to folders, which may lead back, only if they are wanted."""
         with os.scandir(self._path / name) as entries:
-            there = [(entry.name, entry) for entry in entries]
-        return [(name, entry.is_dir()) for name, entry in there if entry.is_dir() or entry.is_file()]
+            return [
+                (entry.name, not entry.is_file())
+                for entry in entries
+                if entry.is_file() or entry.is_dir(follow_symlinks=links)
+            ]
 
     def table(self, name: str, answers: Mapping[str, str]) -> ParquetTable:
         return ParquetTable(self._path / name, None, dict(answers))
