@@ -28,6 +28,7 @@ from yellowtor.answers.ledger_rows import (
     Composed,
     Elsewhere,
     MetCells,
+    MetRecords,
     NewRecords,
     Reserved,
     Spent,
@@ -400,6 +401,10 @@ def work_of(item):
     return Work(*item[:4], item.raw_hash, state, (), Composed("{}", item.raw_hash, "", questions))
 
 
+def met(batch):
+    return MetRecords(*zip(*batch, strict=True)) if batch else MetRecords((), (), ())
+
+
 def new_of(batch):
     """Records with equal cells share them, as in a scan."""
     cells = {}
@@ -411,6 +416,26 @@ def new_of(batch):
     which = [order.index((cell, bool(held))) for _, cell, held in batch]
     keys, _, helds = zip(*batch, strict=True)
     return NewRecords(keys, helds, which, list(cells.values()))
+
+
+def test_a_batch_of_known_records_costs_the_same_wherever_it_comes_in_the_source(tmp_path):
+    rows = [(f"{n:05}", "ab"[n % 2], None) for n in range(5_000)]
+    with open_book(tmp_path / "ledger.sqlite", "job.toml", Clock(), [TERMS]) as opened:
+        scanning, steps = opened.scanning, []
+        scanning.recall("")
+        assert scanning.put_new(new_of(rows))
+        scanning.close()
+        scanning.recall("")
+        connection = scanning._store.connection.connection.driver_connection
+        connection.set_progress_handler(lambda: steps.append(1), 10)
+        costs = []
+        for at in range(0, len(rows), 100):
+            steps.clear()
+            assert not scanning.expects_new()
+            assert scanning.note(met(rows[at : at + 100]), all_of_them=False) == ([], None)
+            costs.append(len(steps))
+        connection.set_progress_handler(None, 0)
+    assert 0 < max(costs) < 1.2 * costs[1]
 
 
 @law(
@@ -437,11 +462,13 @@ def test_scans_find_what_is_new_changed_and_gone_whatever_order_the_source_comes
                     if scanning.count() > at:
                         found |= {key: SimpleNamespace(is_new=True) for key, *_ in batch}
                         continue
-                known, twice = scanning.note(rows[at : at + size], all_of_them=False)
+                known, twice = scanning.note(met(rows[at : at + size]), all_of_them=False)
                 assert twice is None
                 found |= {item.key: item for item in known}
                 scanning.put_work([work_of(item) for item in known])
-            assert again is None or scanning.note([again], all_of_them=False) == ([], again[0]), "a key occurs twice"
+            assert again is None or scanning.note(met([again]), all_of_them=False) == ([], again[0]), (
+                "a key occurs twice"
+            )
             assert {key for key, item in found.items() if item.is_new} == now.keys() - seen.keys()
             assert found.keys() == {key for key in now if key not in here or now[key] != seen[key]}
             assert (scanning.close(), scanning.count()) == (len(here - now.keys()), len(rows))
@@ -484,7 +511,7 @@ def test_parts_of_a_source_are_scanned_apart_in_any_order_and_records_may_move_b
                     and data.draw(st.booleans())
                     and scanning.put_new(new_of(files[name]))
                 ):
-                    known, twice = scanning.note(files[name], all_of_them=False)
+                    known, twice = scanning.note(met(files[name]), all_of_them=False)
                     assert twice is None
                     scanning.put_work([work_of(item) for item in known])
                     new += sum(item.is_new for item in known)

@@ -14,7 +14,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yellowtor.addresses.line_template import LineTemplate
-from yellowtor.answers.geography.cell_coordinates import CellCoordinates, Finding, read_coordinates
+from yellowtor.answers.geography.cell_coordinates import CellCoordinates, Finding, read_coordinates, read_positions
+from yellowtor.contracts.position import Area
 
 CELLS = {"Street": "Kelp Lane", "No": "4", "Zip": "001", "Town": "Ørlvík", "Region": "North-East", "C": "XT"}
 
@@ -223,6 +224,20 @@ def test_a_line_holds_every_cell_in_order_and_no_punctuation_that_parts_nothing(
 
 
 AXES = {"lat": (90, "NS"), "lon": (180, "EW")}
+
+
+PLAIN = st.sampled_from(["", "47.5", "1.25", "8", "-12.123456", "0", "1_0", "nan", "91"])
+ODD = st.floats().map(repr) | st.sampled_from(
+    [" ", " 1.5", "inf", "0.0001", "8,5", "47°30′N", "N 4", "-180", "٣", "1e1"]
+)
+
+
+@given(st.data(), st.sampled_from(".,"), st.sampled_from([None, Area(0, 0, 50, 50)]))
+def test_the_positions_of_many_records_are_those_of_each(data, decimal, area):
+    cell = PLAIN if data.draw(st.booleans()) else PLAIN | ODD
+    lats, lons = zip(*data.draw(st.lists(st.tuples(cell, cell), min_size=1, max_size=8)), strict=True)
+    each = [read_coordinates(lat, lon, decimal, area) for lat, lon in zip(lats, lons, strict=True)]
+    assert read_positions(lats, lons, decimal, area) == ([one.position for one in each], [one.finding for one in each])
 
 
 @given(st.data())

@@ -40,7 +40,7 @@ from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.contracts.address import Address
 from yellowtor.contracts.outcome import Outcome
 from yellowtor.contracts.position import Area, Position
-from yellowtor.ledger.storage.stored_text import position_text, read_position, read_positions
+from yellowtor.ledger.storage.stored_text import position_text, position_texts, read_position, read_positions
 from yellowtor.run.phases.row_reader import identity
 from yellowtor.tables.cells import as_text, as_texts, number_texts, safe_texts
 from yellowtor.tables.stated_dialect import StatedDialect
@@ -72,6 +72,7 @@ def test_many_numbers_are_written_and_read_as_one_alone_is(numbers):
 @given(st.lists(st.none() | st.builds(Position, st.floats(-90, 90), st.floats(-180, 180)), max_size=5))
 def test_a_stored_position_is_the_position_at_the_precision_that_we_write(positions):
     texts = list(map(position_text, positions))
+    assert list(position_texts(positions)) == texts
     assert read_positions(texts) == list(map(read_position, texts)) == [p and p.rounded() for p in positions]
     assert list(map(position_text, read_positions(texts))) == texts
 

@@ -100,6 +100,14 @@ class MetCells:
     stored: tuple[Any, ...] | None = None
 
 
+class MetRecords(NamedTuple):
+    """Records as a scan meets them, column by column: held are the positions that they have already."""
+
+    keys: Sequence[str]
+    raw_hashes: Sequence[str]
+    held: Sequence[Position | None]
+
+
 class NewRecords(NamedTuple):
     """Records that no scan has met, column by column. which are the indexes of their cells in `cells`."""
 

@@ -159,6 +159,14 @@ class WritesInOrder(Protocol):
     writes_in_order: bool
 
 
+@runtime_checkable
+class ByColumn(Protocol):
+    """A table that need not read the columns that nobody wants."""
+
+    def batches_of(self, columns: Collection[str]) -> Iterator[Sequence[Row]]:
+        """As batches(), of which only these columns are asked for. Raises BadSource."""
+
+
 class RemoteFile(Protocol):
     """A file that other machines keep, such as an object of an object store. Its methods raise BadSource."""
 

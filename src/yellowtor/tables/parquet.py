@@ -1,7 +1,7 @@
 """Records in an Apache Parquet file, read and written by row groups: the largest of them is held in memory."""
 
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -65,10 +65,16 @@ class ParquetTable(FileTable):
         return self._pq.ParquetFile(self.path)
 
     def batches(self) -> Iterator[Sequence[Row]]:
+        return self.batches_of(self.header)
+
+    def batches_of(self, columns: Collection[str]) -> Iterator[Sequence[Row]]:
+        """As batches(); the other columns are not read from the file."""
+        wanted = None if set(columns) == set(self.header) else [name for name in self.header if name in columns]
         try:
             with self._file() as file:
-                for batch in file.iter_batches(BATCH):
-                    yield _rows(batch)
+                for batch in file.iter_batches(BATCH, columns=wanted):
+                    there = dict(zip(batch.schema.names, batch.columns, strict=True))
+                    yield _ArrowTexts(batch.columns if wanted is None else [*map(there.get, self.header)], len(batch))
         except (OSError, UnicodeDecodeError, self._pa.ArrowException) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 
@@ -131,7 +137,7 @@ class ParquetTable(FileTable):
         """A row group with its new cells."""
         new: dict[str, list[Any]] = {name: [] for name in columns}
         for batch in group.to_batches(BATCH):
-            for name, cells in zip(columns, answering(_rows(batch)), strict=True):
+            for name, cells in zip(columns, answering(_ArrowTexts(batch.columns, len(batch))), strict=True):
                 before = batch.column(name) if name in batch.schema.names else None
                 new[name].append(self._array(name, before, cells, schema.field(name).type))
         arrays = dict(zip(group.column_names, group.columns, strict=True))
@@ -181,16 +187,12 @@ class ParquetTable(FileTable):
         return there if texts or (number and pa.types.is_floating(there)) else None
 
 
-def _rows(batch: "pa.RecordBatch") -> Texts:
-    return _ArrowTexts(batch)
-
-
 class _ArrowTexts(Texts):
     """A batch as rows of texts. An unused column is not converted: its values may not exist in Python."""
 
-    def __init__(self, batch: "pa.RecordBatch") -> None:
-        super().__init__(batch.columns)
-        self._count: int = batch.num_rows
+    def __init__(self, columns: Sequence[Any], count: int) -> None:
+        super().__init__(columns)
+        self._count = count
 
     def column(self, at: int) -> Sequence[str]:
         if at not in self._made:

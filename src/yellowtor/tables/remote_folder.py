@@ -7,7 +7,7 @@ import hashlib
 import posixpath
 import re
 import shutil
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path, PurePosixPath
 from secrets import token_hex
@@ -218,9 +218,9 @@ class RemoteParquet(ParquetTable):
         with _explained(self.name, "read"):
             super()._open()
 
-    def batches(self) -> Iterator[Sequence[Row]]:
+    def batches_of(self, columns: Collection[str]) -> Iterator[Sequence[Row]]:
         with _explained(self.name, "read"):
-            yield from super().batches()
+            yield from super().batches_of(columns)
 
     def fingerprint(self) -> str:
         return self._remote.state()

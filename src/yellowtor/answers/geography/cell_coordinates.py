@@ -5,6 +5,7 @@ and seconds as in ISO 6709 annex D (47°30′15″N); hemispheres by N, S, E, W.
 """
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -41,6 +42,7 @@ class CellCoordinates:
 
 NOTHING = CellCoordinates()
 WGS84 = 4326  # EPSG
+SPECIAL = "_nN"  # of what float() takes: 1_000, nan, infinity
 
 
 def read_coordinates(lat: str, lon: str, decimal: str = ".", area: Area | None = None) -> CellCoordinates:
@@ -74,19 +76,41 @@ def read_place(text: str) -> CellCoordinates:
     return _placed(pair.first, pair.second, None, None)
 
 
-def read_position(lat: str, lon: str, decimal: str, area: Area | None) -> tuple[Position | None, Finding | None]:
-    """As read_coordinates(), quicker for plain degrees: the position, and what is wrong with it."""
-    if decimal == "." and area is None and lat.isascii() and lon.isascii() and "_" not in lat + lon:
-        try:  # most are plain degrees
-            north = float(lat)
-            east = float(lon)
-        except ValueError:
-            pass
-        else:
-            if -90 <= north <= 90 and -180 <= east <= 180 and not is_null_island(north, east):
-                return Position(north, east), None
-    held = read_coordinates(lat, lon, decimal, area)
-    return held.position, held.finding
+def read_positions(
+    lats: Sequence[str], lons: Sequence[str], decimal: str, area: Area | None
+) -> tuple[list[Position | None], list[Finding | None]]:
+    """As read_coordinates() for many records: their positions, and what is wrong with each."""
+    full = [at for at, (lat, lon) in enumerate(zip(lats, lons, strict=True)) if lat and lon]
+    plain = None if area else _plain_degrees([lats[at] for at in full], [lons[at] for at in full], decimal)
+    if plain is None:
+        read = [read_coordinates(lat, lon, decimal, area) for lat, lon in zip(lats, lons, strict=True)]
+        return [held.position for held in read], [held.finding for held in read]
+    findings: list[Finding | None] = [None] * len(lats)
+    if len(full) == len(lats):
+        return [*plain], findings
+    positions: list[Position | None] = [None] * len(lats)
+    for at, position in zip(full, plain, strict=True):
+        positions[at] = position
+    for at in set(range(len(lats))).difference(full):
+        findings[at] = read_coordinates(lats[at], lons[at]).finding
+    return positions, findings
+
+
+def _plain_degrees(lats: Sequence[str], lons: Sequence[str], decimal: str) -> list[Position] | None:
+    """The positions, if all are plain degrees with which nothing is wrong, as most are; else None."""
+    together = "".join([*lats, *lons])
+    if decimal != "." or not together.isascii() or any(mark in together for mark in SPECIAL):
+        return None
+    try:
+        norths = list(map(float, lats))
+        easts = list(map(float, lons))
+    except ValueError:
+        return None
+    if max(map(abs, norths), default=0) > 90 or max(map(abs, easts), default=0) > 180:
+        return None
+    if min(map(abs, norths), default=1) < 1 and any(map(is_null_island, norths, easts)):
+        return None
+    return list(map(Position._make, zip(norths, easts, strict=True)))
 
 
 def _placed(lat: float, lon: float, finding: Finding | None, area: Area | None) -> CellCoordinates:

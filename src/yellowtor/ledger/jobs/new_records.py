@@ -10,7 +10,7 @@ from sqlalchemy import Connection, func, select, update
 from yellowtor.answers.ledger_rows import Composed, NewRecords
 from yellowtor.ledger.storage.schema import address, job, question, work
 from yellowtor.ledger.storage.store import ManyRows, NumbersOf, Store, TextsOf
-from yellowtor.ledger.storage.stored_text import position_text, reasons_text
+from yellowtor.ledger.storage.stored_text import position_texts, reasons_text
 
 PUT_ADDRESS = "INSERT INTO address (key, parts) VALUES (?, ?) ON CONFLICT DO NOTHING"
 NEW_ADDRESS = ManyRows(address, ("key", "parts"), there="address.key = {}.key")
@@ -66,7 +66,7 @@ def put_records(
         cells.stored = (cells.raw_hash, cells.raw_hash, cells.state.value, reasons_text(cells.reasons), number)
         cells.composed = None
     stored = [cells.stored for cells in records.cells]
-    held = map(position_text, records.held) if any(records.held) else repeat(None)
+    held = position_texts(records.held)
     heads = zip(repeat(job_id), count(before + 1), records.keys, held, strict=False)
     NEW_WORK.insert_rows(store, list(map(add, heads, map(stored.__getitem__, records.which))))
     to_be_judged(store.connection, job_id)

@@ -11,7 +11,7 @@ from sqlalchemy import ColumnElement, and_, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from yellowtor.addresses.keys import subject_key
-from yellowtor.answers.ledger_rows import Known, NewRecords, Work, WorkState
+from yellowtor.answers.ledger_rows import Known, MetRecords, NewRecords, Work, WorkState
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Subject
 from yellowtor.ledger.jobs.corrections import corrections_of
@@ -31,6 +31,7 @@ from yellowtor.ledger.storage.schema import (
 from yellowtor.ledger.storage.store import ManyRows, Store, TextsOf
 from yellowtor.ledger.storage.stored_text import (
     position_text,
+    position_texts,
     read_position,
     reasons_text,
 )
@@ -115,48 +116,48 @@ class SqlScanBook:
         """The place of the last record that was noted."""
         return self._base + self._count
 
-    def note(
-        self, scanned: Sequence[tuple[str, str, Position | None]], *, all_of_them: bool
-    ) -> tuple[list[Known], str | None]:
-        """Note a batch of scanned records (key, raw hash, held); return the new and changed ones, or all of them.
+    def note(self, scanned: MetRecords, *, all_of_them: bool) -> tuple[list[Known], str | None]:
+        """Note a batch of scanned records; return the new and changed ones, or all of them.
 
         The second value is a key that was in the source before, if there is one: then nothing is noted.
         """
-        if not scanned:
+        if not scanned.keys:
             return [], None
-        batch = [(key, raw_hash, position_text(held)) for key, raw_hash, held in scanned]
+        batch = (scanned.keys, scanned.raw_hashes, position_texts(scanned.held))
         before = self._last
         differ: Sequence[int] | None = None if all_of_them or not self._in_order else self._differing(batch)
         if differ is None:
-            differ = range(len(batch))
+            differ = range(len(scanned.keys))
             self._fall_out_of_order()
         if not differ:
-            self._count += len(batch)
+            self._count += len(scanned.keys)
             return [], None
         try:
             with self._store.transaction(self._locks):
-                NEW_SCANNED.insert_rows(self._store, [(before + at + 1, *batch[at]) for at in differ])
+                rows = [(before + at + 1, *(column[at] for column in batch)) for at in differ]
+                NEW_SCANNED.insert_rows(self._store, rows)
                 self._store.run(TAKE.format(first=self._store.index_first), (before + 1, self._job))
         except IntegrityError:
-            return [], self._twice(batch)
-        self._count += len(batch)
+            return [], self._twice(scanned.keys)
+        self._count += len(scanned.keys)
         return self._changed(before + 1, all_of_them=all_of_them), None
 
-    def _differing(self, batch: Sequence[tuple[str, str, str | None]]) -> Sequence[int] | None:
+    def _differing(self, batch: tuple[Sequence[Any], Sequence[Any], Sequence[Any]]) -> Sequence[int] | None:
         """The indexes of changed records; None if these are not the next keys of the last scan."""
-        places = (self._job, self._last, self._last + len(batch))
+        keys, hashes, held = map(tuple, batch)
+        places = (self._job, self._last, self._last + len(keys))
         known = self._store.run(AS_THEY_WERE, places).cursor.fetchall()
-        if len(known) != len(batch):
+        if len(known) != len(keys):
             return None
-        (keys, hashes, held) = zip(*batch, strict=True)
         (before, asked, foreign, ours) = zip(*known, strict=True)
         if keys != before:
             return None
         if hashes == asked and (held == foreign or (held == ours and not any(foreign))):
             return ()
+        together = zip(hashes, held, known, strict=True)
         return [
             at
-            for at, ((_, new, held), (_, old, foreign, ours)) in enumerate(zip(batch, known, strict=True))
+            for at, (new, held, (_, old, foreign, ours)) in enumerate(together)
             if new != old or not (held == foreign or (foreign is None and held == ours))
         ]
 
@@ -167,9 +168,9 @@ class SqlScanBook:
                 self._store.run(CATCH_UP, (self._job, self._base, self._last))
         self._in_order = False
 
-    def _twice(self, batch: Sequence[tuple[str, str, str | None]]) -> str:
+    def _twice(self, keys: Sequence[str]) -> str:
         seen: set[str] = set()
-        for key, *_ in batch:
+        for key in keys:
             query = select(scanned.c.key).where(scanned.c.key == key)
             if key in seen or self._store.connection.execute(query).first():
                 return key
@@ -223,7 +224,8 @@ class SqlScanBook:
 
     def expects_new(self) -> bool:
         """Whether the last scan has no record behind those of this one: what comes next is new, or occurs twice."""
-        behind = select(work.c.id).where(self._mine(), work.c.place > self._last).limit(1)
+        places = (work.c.place > self._last, work.c.place < self._base + PART)  # one lower bound: SQLite uses the first
+        behind = select(work.c.id).where(work.c.job_id == self._job, *places).limit(1)
         return self._in_order and self._store.connection.execute(behind).first() is None
 
     def put_new(self, records: NewRecords) -> bool:

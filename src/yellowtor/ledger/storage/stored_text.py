@@ -3,6 +3,7 @@
 import json
 from collections.abc import Mapping, Sequence
 from functools import lru_cache
+from itertools import chain
 from typing import Any
 
 from yellowtor.answers.replies.candidate import Candidate
@@ -15,6 +16,18 @@ _encoded = json.JSONEncoder(ensure_ascii=False).encode  # json.dumps() makes suc
 def position_text(position: Position | None) -> str | None:
     """Latitude and longitude with six decimals: the precision of the coordinates that we write."""
     return None if position is None else f"{position[0]:.6f},{position[1]:.6f}"
+
+
+def position_texts(positions: Sequence[Position | None]) -> Sequence[str | None]:
+    """As position_text(), for many."""
+    there = [position for position in positions if position is not None]
+    if not there:
+        return [None] * len(positions)
+    texts = ("%.6f,%.6f\n" * len(there) % tuple(chain.from_iterable(there))).split()
+    if len(texts) == len(positions):
+        return texts
+    some = iter(texts)
+    return [None if position is None else next(some) for position in positions]
 
 
 def read_position(text: str | None) -> Position | None:

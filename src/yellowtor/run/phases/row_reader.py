@@ -9,7 +9,7 @@ from yellowtor.answers.geography.cell_coordinates import (
     CellCoordinates,
     Finding,
     read_coordinates,
-    read_position,
+    read_positions,
 )
 from yellowtor.contracts.position import Position
 from yellowtor.contracts.subject import Composer, Subject
@@ -41,6 +41,7 @@ class RowReader:
                 f"(it has: {have}). Nothing was sent."
             )
         at = {name: i for i, name in enumerate(table.header)}
+        self.columns = frozenset([*wanted, *filter(None, job.held_columns())])  # those that a record is read from
         self._columns = columns
         self.key_columns = " and ".join(map(repr, keys))
         self._keys = [at[key] for key in keys]
@@ -77,7 +78,11 @@ class RowReader:
         return row[self._name].strip() if self._name is not None else ""
 
     def cells(self, row: Row) -> dict[str, str]:
-        return dict(zip(self._columns, (row[at] for at in self._raw), strict=True))
+        return self.named([row[at] for at in self._raw])
+
+    def named(self, cells: Sequence[str]) -> dict[str, str]:
+        """The cells of an address, by column."""
+        return dict(zip(self._columns, cells, strict=True))
 
     def held_positions(self, batch: Sequence[Row]) -> tuple[Sequence[Position | None], Sequence[Finding | None]]:
         """The position that each record has already, and what is wrong with it.
@@ -87,9 +92,8 @@ class RowReader:
         lats, lons = (_column(batch, at) for at in self._held) if self._held else ((), ())
         if not any(lats) and not any(lons):
             return [None] * len(batch), [None] * len(batch)
-        read = [read_position(lat, lon, self._decimal, self._area) for lat, lon in zip(lats, lons, strict=True)]
-        wrong = [finding for _, finding in read]
-        return [None if self._in_reverse else position for position, _ in read], wrong
+        positions, wrong = read_positions(lats, lons, self._decimal, self._area)
+        return [None] * len(positions) if self._in_reverse else positions, wrong
 
     def has_coordinates(self, batch: Sequence[Row]) -> bool:
         """Whether a record has anything where coordinates would be."""

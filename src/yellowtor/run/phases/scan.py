@@ -14,9 +14,9 @@ from yellowtor.answers.geography.cell_coordinates import (
     Finding,
 )
 from yellowtor.answers.geography.outliers import LEAST
-from yellowtor.answers.ledger_rows import Known, NewRecords, Work
+from yellowtor.answers.ledger_rows import Known, MetRecords, NewRecords, Work
 from yellowtor.contracts.position import Position
-from yellowtor.contracts.table import InTransactions, Row, Table
+from yellowtor.contracts.table import ByColumn, InTransactions, Row, Table
 from yellowtor.errors import BadJob, BadSource
 from yellowtor.run.jobs.job import Job
 from yellowtor.run.phases.composing_helpers import SubjectComposer
@@ -94,7 +94,8 @@ def scan(
         return PartScan(ScanResult(book.count(), 0, 0, 0, {}), fingerprint)
     taking = _Taking(job, reader, table, askings, book, ours, anew=anew)
     with taking:
-        for batch in table.batches():
+        batches = table.batches_of(reader.columns) if isinstance(table, ByColumn) else table.batches()
+        for batch in batches:
             taking.take(batch)
             watch.advanced(len(batch))
         taking.settle()
@@ -240,22 +241,23 @@ class _Taking:
     def _take_known(self, read: _Batch) -> None:
         """Take a batch in which records may be known."""
         reader = self._reader
-        scanned = list(zip(read.keys, reader.raw_hashes(read.rows), read.held, strict=True))
+        scanned = MetRecords(read.keys, reader.raw_hashes(read.rows), read.held)
         known, twice = self._book.note(scanned, all_of_them=self._anew)
         if twice is not None:
             raise key_twice(reader, self._table, twice)
         known, taken = _without_ours(known, self._ours)
         _add_findings(self.findings, taken, [Finding.OURS] * len(taken))
-        rows = dict(zip(read.keys, read.rows, strict=True)) if known else {}
-        self._book.put_work([self._work(rows[item.key], item) for item in known])
+        columns = reader.address_columns(read.rows) if known else ()
+        cells = dict(zip(read.keys, zip(*columns, strict=True), strict=True)) if known else {}
+        self._book.put_work([self._work(cells[item.key], item) for item in known])
         self.new += sum(item.is_new for item in known)
         self.changed += sum(not item.is_new and item.raw_hash != item.known_hash for item in known)
 
-    def _work(self, row: Row, item: Known) -> Work:
-        """What a record becomes: kept, incomplete, or one to ask about."""
+    def _work(self, cells: Sequence[str], item: Known) -> Work:
+        """What a record with this address becomes: kept, incomplete, or one to ask about."""
         held_hash = held_since(item)
         kept = self._keep and is_kept(item, held_hash)
-        composed = self._composer.compose(self._reader.cells(row), kept=kept)
+        composed = self._composer.compose(self._reader.named(cells), kept=kept)
         reasons = (composed.why,) if composed.why else ()
         state = state_of(composed.why, kept=kept)
         known = not item.is_new
