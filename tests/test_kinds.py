@@ -27,6 +27,7 @@ from yellowtor.tables.json_files.json_lines import JsonLinesTable
 from yellowtor.tables.json_files.json_records import GeoJsonTable
 from yellowtor.tables.json_files.json_text import edited, edits
 from yellowtor.tables.parquet import ParquetTable
+from yellowtor.tables.repeated_arrays import arrow_array
 from yellowtor.tables.workbook.ods import splice_content
 from yellowtor.tables.workbook.splice import SheetPage, Splice
 from yellowtor.wiring.tables import file_table
@@ -465,6 +466,21 @@ def test_parquet_that_is_written_back_unchanged_is_equal_cell_by_cell(tmp_path_f
     assert after.drop_columns(["new"]).equals(table)
     assert after.schema.metadata[b"who"] == b"me"
     assert pq.ParquetFile(path).metadata.num_row_groups == groups
+
+
+@given(st.lists(st.none() | st.floats()), st.lists(st.none() | st.text()), st.lists(st.integers(-(2**63), 2**63 - 1)))
+def test_cells_become_the_arrays_that_arrow_makes_of_them(numbers, texts, places):
+    kinds = {
+        pa.float32(): numbers,
+        pa.float64(): numbers,
+        pa.string(): texts,
+        pa.large_string(): texts,
+        pa.int64(): places,
+    }
+    for kind, cells in kinds.items():
+        found = arrow_array(cells, kind)
+        found.validate(full=True)
+        assert str(found.to_pylist()) == str(pa.array(cells, kind).to_pylist())  # nan is not equal to itself
 
 
 def test_our_own_coordinates_are_known_again_in_parquet_of_single_precision(small):

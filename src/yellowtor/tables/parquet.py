@@ -2,6 +2,7 @@
 
 import shutil
 from collections.abc import Collection, Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,7 @@ from yellowtor.tables.cells import DEGREES, Texts, as_column, ignore_written
 from yellowtor.tables.column_precision import SINGLE, Coarse, as_stored
 from yellowtor.tables.file_table import FileOptions, FileTable, check_readable
 from yellowtor.tables.header import checked_header
-from yellowtor.tables.repeated_arrays import RepeatedArrays
+from yellowtor.tables.repeated_arrays import RepeatedArrays, arrow_array
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -147,18 +148,13 @@ class ParquetTable(FileTable):
     def _array(self, name: str, before: Any, cells: NewCells, kind: Any) -> Any:
         """New cells as the file has them; before are those that are there."""
         if isinstance(cells, Repeated):
-            made = self._made.setdefault(name, RepeatedArrays(lambda values: self._converted(values, kind)))
+            made = self._made.setdefault(name, RepeatedArrays(partial(arrow_array, kind=kind)))
             if (array := made.of(cells)) is not None:
                 return array
         if LEAVE in cells:
             there = before.to_pylist() if before is not None else [None] * len(cells)
             cells = [old if cell is LEAVE else cell for old, cell in zip(there, cells, strict=True)]
-        return self._converted(cells, kind)
-
-    def _converted(self, cells: NewCells, kind: Any) -> Any:
-        if not self._pa.types.is_floating(kind):
-            cells = [None if cell is None else str(cell) for cell in cells]
-        return self._pa.array(list(cells), kind)
+        return arrow_array(cells, kind)
 
     def _written_schema(self, columns: Sequence[str]) -> "pa.Schema":
         """The schema with the columns that are new, or have no type yet, made."""

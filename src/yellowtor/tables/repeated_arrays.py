@@ -1,4 +1,7 @@
-"""New cells of which many are the same, as Arrow has them: each value is converted once, whatever the rows."""
+"""New cells as arrays of Arrow. Of those of which many are the same, each value is converted once, whatever the rows.
+
+pyarrow.array() would import pandas to see whether its argument is of pandas: half a second, and 60 MiB.
+"""
 
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
@@ -7,6 +10,25 @@ from yellowtor.contracts.table import LEAVE, Repeated
 
 if TYPE_CHECKING:
     import pyarrow as pa
+
+
+def arrow_array(cells: Sequence[Any], kind: "pa.DataType") -> "pa.Array[Any]":
+    """Numbers or texts, or None, as an array of this type. Raises ArrowException for a number that it can't hold."""
+    import numpy as np
+    import pyarrow as pa
+
+    there = [cell is not None for cell in cells]
+    held = None if all(there) else pa.py_buffer(np.packbits(there, bitorder="little"))
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        whole = pa.types.is_integer(kind)
+        numbers = np.array([0 if cell is None else cell for cell in cells], np.int64 if whole else np.float64)
+        found = pa.Array.from_buffers(pa.int64() if whole else pa.float64(), len(cells), [held, pa.py_buffer(numbers)])
+    else:
+        texts = [b"" if cell is None else str(cell).encode() for cell in cells]
+        ends = np.cumsum([0, *map(len, texts)], dtype=np.int64)
+        buffers = [held, pa.py_buffer(ends), pa.py_buffer(b"".join(texts))]
+        found = pa.Array.from_buffers(pa.large_string(), len(cells), buffers)
+    return found.cast(kind, safe=not pa.types.is_floating(kind))
 
 
 class RepeatedArrays:
@@ -31,4 +53,4 @@ class RepeatedArrays:
             self._leaves = LEAVE in more
             if not self._leaves:
                 self._array = pa.concat_arrays([self._array, self._convert(more)])
-        return None if self._leaves else self._array.take(pa.array(new.which, pa.int64()))
+        return None if self._leaves else self._array.take(arrow_array(new.which, pa.int64()))
