@@ -21,7 +21,7 @@ from hypothesis import HealthCheck, settings
 from loaded import run_loaded
 
 import yellowtor.demo
-from yellowtor.ledger.storage.postgres import Server
+from yellowtor.ledger.storage.server import Server
 from yellowtor.standin.server import Manners, StandIn, running
 
 settings.register_profile("ours", deadline=None, max_examples=45, suppress_health_check=list(HealthCheck))

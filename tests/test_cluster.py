@@ -303,6 +303,24 @@ def test_dead_workers_and_a_dead_client_lose_nothing_and_no_question_is_asked_tw
 
 
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
+def test_a_task_whose_connection_to_the_ledger_is_ended_is_done_again(register, ledger):
+    job, questions = register(600, 2)
+    job.run("plan", "job.toml")
+    ledger.sql("TRUNCATE work, last_scan")
+    ledger.sql("CREATE SEQUENCE ended")
+    ledger.sql("""CREATE FUNCTION end_it() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+        IF nextval('ended') <= 2 THEN PERFORM pg_terminate_backend(pg_backend_pid()); END IF; RETURN NULL; END $$""")
+    ledger.sql("CREATE TRIGGER end_it BEFORE INSERT ON work EXECUTE FUNCTION end_it()")
+    ran = job.run("run", "job.toml", "--on", "local:2", "--json")
+    summary = json.loads(ran.stdout)
+    assert (summary["records"], job.service.requests) == (600, questions)
+    assert "Traceback" not in ran.stderr
+    assert "psycopg" not in ran.stderr
+    assert ledger.sql("SELECT last_value FROM ended") >= [(4,)]
+    assert ledger.sql("SELECT count(*) FROM run WHERE ended_at IS NULL") == [(0,)], "nobody waits for the ended ones"
+
+
+@pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
 def test_ctrl_c_in_a_terminal_stops_the_client_and_loses_no_request(register):
     job, questions = register(60, 2)
     job.edit("stand-in.toml", ("[allowance]", "[allowance]\nper_second = 15"))

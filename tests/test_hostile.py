@@ -29,7 +29,7 @@ from yellowtor.answers.replies.reading import read_meaning, read_reply
 from yellowtor.answers.replies.reply_kind import Kind
 from yellowtor.database_url import DatabaseUrl, without_password
 from yellowtor.errors import BadJob, BadSource
-from yellowtor.ledger.storage.postgres import Server
+from yellowtor.ledger.storage.server import Server
 from yellowtor.services.masking import Masker
 from yellowtor.services.replies import ReplyRules
 from yellowtor.tables.database.database_source import DatabaseLocation

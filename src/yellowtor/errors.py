@@ -12,8 +12,11 @@ Each class has its exit code. A message gives the value, the rule, the fix, and 
 libraries become one of these in the package that uses the library.
 """
 
+import re
 from enum import IntEnum
 from typing import Self
+
+TWO_ENDS = re.compile(r"(?<=\w)\.\.(?= [A-Z]|$)")  # where a library's sentence is within one of ours
 
 
 class Exit(IntEnum):
@@ -48,6 +51,9 @@ class YellowtorError(Exception):
     """Anything that Yellowtor knows how to explain."""
 
     exit_code: Exit = Exit.FAULT
+
+    def __init__(self, message: str) -> None:
+        super().__init__(TWO_ENDS.sub(".", message))
 
 
 class BadJob(YellowtorError):

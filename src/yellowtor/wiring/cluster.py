@@ -214,11 +214,14 @@ def _client(on: str, watch: Watcher) -> Iterator["Client"]:
         return
     if not count.isdigit() or not int(count):
         raise BadJob(f"--on {on!r}: say local:N for N processes, or tcp://host:port. Nothing was sent.")
-    quiet = {"distributed.scheduler.allowed-failures": DEATHS, "logging.distributed": "critical"}
     with (
-        dask.config.set(quiet),
+        dask.config.set({"distributed.scheduler.allowed-failures": DEATHS}),
         LocalCluster(
-            int(count), threads_per_worker=1, dashboard_address="127.0.0.1:0", preload=[ask_task.__module__]
+            int(count),
+            threads_per_worker=1,
+            dashboard_address="127.0.0.1:0",
+            preload=[ask_task.__module__],
+            silence_logs=logging.CRITICAL,
         ) as cluster,
         Client(cluster) as client,
     ):

@@ -19,6 +19,7 @@ from yellowtor.contracts.outcome import Outcome
 from yellowtor.errors import BadJob, YellowtorError
 from yellowtor.files import fingerprint
 from yellowtor.helper_processes import CORES
+from yellowtor.ledger.storage.store import LedgerGone
 from yellowtor.run.ask_services import ask_one
 from yellowtor.run.asking.ask_result import AskResult
 from yellowtor.run.asking.cancellation import Cancellation
@@ -32,6 +33,7 @@ from yellowtor.wiring.run_parts import PartsOptions, job_parts
 
 SELDOM = 100_000  # new objects between two looks for circles
 EVERY_S = 0.5  # between two reports of progress
+WAITS_S = (1, 5, 20)  # before a task whose ledger was gone is tried again
 STOPS: dict[str, Cancellation] = {}  # of the runs that have tasks in this process, by their names
 
 
@@ -128,15 +130,32 @@ def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], 
             raise BadJob(f"A worker has Yellowtor {__version__}, the client {job.version}: install the same on all.")
         if fingerprint(job.path) != job.digest:
             raise BadJob(f"{job.path} is another file on a worker. Put the job's folder where all of them see it.")
-        with job_parts(job.path, options) as (parts, _):
-            result = work(parts, watch)
-            abandoned = tuple(subject.line() for subject in parts.book.abandoned)
+        result, abandoned = _worked(job, options, work, watch)
     except YellowtorError as error:
         return Done(remarks=watch.remarks, error=error)
     finally:
         gc.set_threshold(*often)
         watch.report()
     return Done(result, watch.remarks, abandoned)
+
+
+def _worked(
+    job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], Any], watch: "_Reporter"
+) -> tuple[Any, tuple[str, ...]]:
+    """The result of the work, and the subjects of abandoned requests. A ledger that is gone may come back."""
+    waits = iter(WAITS_S)
+    was_open = False
+    while True:
+        try:
+            with job_parts(job.path, options) as (parts, _):
+                was_open = True
+                return work(parts, watch), tuple(subject.line() for subject in parts.book.abandoned)
+        except LedgerGone:
+            wait = next(waits, None)
+            if not was_open or wait is None:
+                raise
+            watch.begin_again()
+            time.sleep(wait)
 
 
 class _Reporter:
@@ -147,6 +166,7 @@ class _Reporter:
     def __init__(self, job: JobCopy) -> None:
         self._job = job
         self._counts = [0, 0, 0]  # done; requests sent, and as the quota counts them
+        self._done = 0  # since the task began
         self._reported = time.monotonic()
         self.remarks: list[str] = []
 
@@ -161,8 +181,14 @@ class _Reporter:
 
     def advanced(self, count: int) -> None:
         self._counts[0] += count
+        self._done += count
         if time.monotonic() - self._reported > EVERY_S:
             self.report()
+
+    def begin_again(self) -> None:
+        """The task is done once more from its beginning."""
+        self._counts[0] -= self._done
+        self._done = 0
 
     def remark(self, text: str) -> None:
         self.remarks.append(text)

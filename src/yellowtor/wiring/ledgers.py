@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from yellowtor.ledger.jobs.record_book import SqlRecordBook
     from yellowtor.ledger.jobs.reviewing import SqlReviewBook
     from yellowtor.ledger.maintenance.cache_book import SqlCacheBook
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
     from yellowtor.ledger.storage.store import Store, Worker
 
 _LIKE_URL = re.compile(r"postgres\w*:|[^/\\]+:[^/\\]*@")  # a mistyped one, which is not a file and may hold a password
@@ -51,7 +51,7 @@ def ledger_of(job: Job, folder: Path, ambient: Ambient = PROCESS) -> "Path | Ser
         return user_ledger()
     if "://" not in job.ledger and not _LIKE_URL.match(job.ledger):
         return folder / job.ledger
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
 
     return Server(job.ledger, database_password(job.ledger_password_from, folder, "ledger", ambient))
 

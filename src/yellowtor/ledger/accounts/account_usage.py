@@ -21,7 +21,7 @@ from yellowtor.ledger.storage.schema import asking, job, question, request, run
 from yellowtor.ledger.storage.store import Store
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
 
 PAGE = 2_000
 CHARGED = (

@@ -32,7 +32,7 @@ from yellowtor.ledger.storage.store import Store, Worker
 
 if TYPE_CHECKING:
     from yellowtor.ledger.accounts.group_commit import GroupWriter
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
 
 NOBODY = Worker("", "", 0)
 KEEP = "UPDATE asking SET keep_days = ?, keep_nothing_days = ? WHERE service = ?"

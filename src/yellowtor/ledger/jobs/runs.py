@@ -11,7 +11,7 @@ from yellowtor.errors import Busy
 from yellowtor.ledger.accounts.in_flight import abandon, unended
 from yellowtor.ledger.storage.instants import stamp
 from yellowtor.ledger.storage.schema import address, question, request, run
-from yellowtor.ledger.storage.store import Running, Store, Worker
+from yellowtor.ledger.storage.store import LedgerGone, Running, Store, Worker
 
 
 def going_on(store: Store, job_id: int) -> list[Running]:
@@ -75,8 +75,10 @@ def ended(store: Store, run_id: int) -> Iterator[None]:
     """End a run after the body, also if that fails: a process that lives on would make the next run wait."""
     try:
         yield
-    except Exception:
+    except Exception as error:
         with suppress(Exception):  # a ledger that is gone
+            if isinstance(error, LedgerGone):
+                store.reopen(patience_s=0)
             _end(store, run_id)
         raise
     _end(store, run_id)

@@ -47,7 +47,7 @@ from yellowtor.ledger.storage.store import Store
 from yellowtor.ledger.storage.stored_text import mapping_text
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
 
 PAGE = 2_000
 KEPT = ("question_key", "service", "kind", "status", "message", "headers", "received_at")

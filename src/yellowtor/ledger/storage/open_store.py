@@ -12,7 +12,7 @@ from yellowtor.ledger.storage.schema import job
 from yellowtor.ledger.storage.store import Store
 
 if TYPE_CHECKING:
-    from yellowtor.ledger.storage.postgres import Server
+    from yellowtor.ledger.storage.server import Server
 
 
 def open_store(where: "Path | Server", clock: Clock) -> Store:

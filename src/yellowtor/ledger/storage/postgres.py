@@ -5,6 +5,7 @@ accounts write at the same time. Each lock has a turn, which counts its writes: 
 has written. Pace and windows use the server's clock, which is the same for all.
 """
 
+import logging
 import os
 import platform
 import threading
@@ -15,21 +16,29 @@ from time import sleep
 from typing import Any
 
 from sqlalchemy import create_engine, update
-from sqlalchemy.engine import URL, ExceptionContext
+from sqlalchemy.engine import ExceptionContext
 from sqlalchemy.exc import DBAPIError, IntegrityError, NoSuchModuleError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
 from yellowtor.contracts.clock import Clock
-from yellowtor.database_url import DatabaseUrl
-from yellowtor.errors import BadJob, LedgerTrouble
+from yellowtor.errors import LedgerTrouble
 from yellowtor.ledger.storage.machine import this_machine
 from yellowtor.ledger.storage.schema import KEPT_TABLES, VERSION, metadata, run
+from yellowtor.ledger.storage.server import Server
 from yellowtor.ledger.storage.server_clock import ServerClock
-from yellowtor.ledger.storage.store import LedgerGone, ManyRows, Running, Store, batched, check_version, driver_message
+from yellowtor.ledger.storage.store import (
+    BACK_S,
+    LedgerGone,
+    ManyRows,
+    Running,
+    Store,
+    batched,
+    check_version,
+    driver_message,
+)
 
 BEAT_S = 5.0  # between two signs of life of a run
 LAPSE_S = 30.0  # without one for so long, it is dead
-BACK_S = 60.0  # how long a server that is gone is waited for
 NOW = "extract(epoch FROM clock_timestamp())::float8"
 TURN = f"UPDATE ledger SET turn = turn + 1 RETURNING turn, {NOW}"  # noqa: S608 - our own words
 # Locks each of these names until the commit, in their order, so that two transactions never wait for each other.
@@ -39,6 +48,7 @@ LOCK = 0x79656C6C6F77  # the advisory lock of the ledger: shared by transactions
 MADE = "SELECT 1 FROM pg_tables WHERE schemaname = 'yellowtor' AND tablename = 'ledger'"
 ROOM = "ALTER TABLE work SET (fillfactor = 50)"  # a record gets its coordinates in the same page: no index is touched
 PAGE = 500  # rows in a statement
+BROKEN = frozenset({"ACTIVE", "UNKNOWN"})  # where the server ended a connection during COPY, which does not look closed
 LISTENED = 16  # readings of the server's clock at the opening
 # A worker that hangs in the middle of a write must not hold up the others, nor one that is gone without a word.
 SETTINGS = {
@@ -50,25 +60,7 @@ SETTINGS = {
     "options": "-c search_path=yellowtor -c idle_in_transaction_session_timeout=30s -c timezone=UTC",
 }
 
-
-class Server(DatabaseUrl):
-    """Where a shared ledger is."""
-
-    __slots__ = ()
-
-    def full_url(self) -> URL:
-        """The URL with its password and driver. Raises BadJob."""
-        url = self.read()
-        if url is None:
-            raise BadJob(
-                f"ledger = {self.as_written()!r} is not the URL of a database, such as postgresql://user@host/name. "
-                "Nothing was sent."
-            )
-        if url.get_backend_name() != "postgresql":
-            raise BadJob(
-                f"ledger = {self}: a ledger is a file, or a PostgreSQL: postgresql://user@host/name. Nothing was sent."
-            )
-        return url.set(drivername="postgresql+psycopg")
+logging.getLogger("psycopg").addHandler(logging.NullHandler())  # what it has to say is raised as well
 
 
 class PostgresStore(Store):
@@ -98,9 +90,7 @@ class PostgresStore(Store):
             engine = create_engine(self._url, isolation_level="AUTOCOMMIT", poolclass=NullPool, connect_args=SETTINGS)
             self._connected(engine)
         except OperationalError as error:  # the connection's, which has no statement that could be explained
-            raise LedgerGone(
-                f"The ledger {self.name} can't be reached: {driver_message(error)}. Nothing was sent."
-            ) from error
+            raise self._gone(error) from error
         self.run(
             "SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') = 'off'"
         )
@@ -185,8 +175,8 @@ class PostgresStore(Store):
     def changes(self) -> int:
         return self._others
 
-    def reopen(self) -> None:
-        deadline = self.clock.boot() + BACK_S
+    def reopen(self, patience_s: float = BACK_S) -> None:
+        deadline = self.clock.boot() + patience_s
         wait = 0.2
         self._others += 1
         with suppress(LedgerTrouble, SQLAlchemyError):
@@ -276,16 +266,14 @@ class PostgresStore(Store):
             with driver.cursor() as cursor, cursor.copy(statement) as copy:
                 for row in rows:
                     copy.write_row(row)
-        except psycopg.IntegrityError as error:
-            raise IntegrityError(statement, None, error) from error
-        except psycopg.OperationalError as error:
-            if driver.closed:
-                raise LedgerGone(
-                    f"The ledger {self.name} is gone: {error}. What was committed before is safe."
-                ) from error
-            raise self._trouble(DBAPIError(statement, None, error)) from error
         except psycopg.Error as error:
-            raise self._trouble(DBAPIError(statement, None, error)) from error
+            if isinstance(error, psycopg.IntegrityError):
+                raise IntegrityError(statement, None, error) from error
+            found = DBAPIError(statement, None, error)
+            if driver.closed or driver.info.transaction_status.name in BROKEN:
+                self.connection.invalidate(error)
+                raise self._gone(found) from error
+            raise self._trouble(found) from error
 
     def analyze(self) -> None:
         for table in ("work", "address", "question"):
@@ -297,15 +285,14 @@ class PostgresStore(Store):
     def _explain(self, context: ExceptionContext) -> None:
         error = context.sqlalchemy_exception
         if isinstance(error, OperationalError) and (context.is_disconnect or _is_closed(context)):
-            what, fate = (
-                ("is gone", "What was committed before is safe")
-                if self.is_open
-                else ("can't be reached", "Nothing was sent")
-            )
-            raise LedgerGone(
-                f"The ledger {self.name} {what}: {driver_message(error)}. {fate}."
-            ) from context.original_exception
+            raise self._gone(error) from context.original_exception
         super()._explain(context)
+
+    def _gone(self, error: DBAPIError) -> LedgerGone:
+        said = driver_message(error)
+        if self.is_open:
+            return LedgerGone(f"The ledger {self.name} is gone: {said}. What was committed before is safe.")
+        return LedgerGone(f"The ledger {self.name} can't be reached: {said}. Nothing was sent.")
 
 
 def _around_values(sql: str) -> tuple[str, str, str]:

@@ -23,6 +23,7 @@ from yellowtor.ledger.storage.schema import FLEETING, VERSION, metadata
 
 T = TypeVar("T")
 DAMAGED = ("malformed", "file is not a database", "disk image")  # what SQLite says of a broken file
+BACK_S = 60.0  # how long a server that is gone is waited for
 COPIED = 200  # rows that are worth a copy of their own
 MOST_VALUES = 10_000  # SQLite takes 32,766 in one statement, PostgreSQL 65,535
 
@@ -89,8 +90,8 @@ class Store(ABC):
         """Meanwhile the others know that this run is alive."""
         raise NotImplementedError
 
-    def reopen(self) -> None:
-        """Open a connection that was dropped anew. Raises LedgerTrouble."""
+    def reopen(self, patience_s: float = BACK_S) -> None:  # noqa: ARG002 - a file does not come back
+        """Open a connection that was dropped anew; a server that is gone is waited for. Raises LedgerTrouble."""
         raise LedgerTrouble(f"The ledger {self.name} is gone. What was committed before is safe.")
 
     def close(self) -> None:
