@@ -108,6 +108,16 @@ def test_workers_place_a_folder_of_files_as_one_process_does(register):
     assert job.service.requests == 2 * questions, "once for each ledger"
 
 
+@pytest.mark.parametrize("ledger", ["sqlite"], indirect=True)
+def test_the_index_of_states_is_made_after_all_files_of_a_folder(register, ledger):
+    job, questions = register(12_000, 2)
+    job.run("plan", "job.toml")
+    pages = dict(ledger.sql("SELECT name, rootpage FROM sqlite_master WHERE name IN ('work_place', 'work_state')"))
+    assert pages["work_state"] > pages["work_place"] + 100, "they began side by side"
+    summary = job.summary()
+    assert (summary["records"], summary["requests"]["sent"]) == (12_000, questions)
+
+
 @pytest.mark.parametrize("ledger", ["postgresql"], indirect=True)
 def test_workers_that_live_on_serve_run_after_run_and_without_a_scheduler_the_run_ends(register):
     job, questions = register(3_000, 6)

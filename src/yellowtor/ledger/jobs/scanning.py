@@ -233,7 +233,7 @@ class SqlScanBook:
 
         False if a record or its address is not as the caller believes: then nothing is kept, and note() has to tell.
         """
-        if not (self._many or self._part) and len(records.keys) >= MANY:
+        if not self._many and len(records.keys) >= MANY:
             self._many = True
             self._store.before_many_records()
         try:
@@ -255,7 +255,7 @@ class SqlScanBook:
 
     def close(self) -> int:
         """Mark the records that are no longer in the source; their number."""
-        if self._many:
+        if self._many and not self._part:  # other parts may bring more
             self._store.after_many_records()
         here = and_(self._mine(), work.c.state != WorkState.VANISHED.value)
         with self._store.transaction(self._locks) as connection:
@@ -276,7 +276,8 @@ class SqlScanBook:
         return set(self._store.connection.execute(query).scalars())
 
     def analyze(self) -> None:
-        """Called after many records were put."""
+        """Called after many records were put, into all parts."""
+        self._store.after_many_records()
         self._store.analyze()
 
     def take_up_pins(self) -> None:
