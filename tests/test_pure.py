@@ -348,12 +348,18 @@ def test_foreign_text_is_read_in_a_time_that_grows_as_its_length():
     }  # fmt: skip
     for name, read in readers.items():
         for unit in UNITS:
-            took = []
-            for size in (3_000, 4_000, 64_000):  # the first is for what is made once
-                text, began = unit * (size // len(unit)), time.process_time()
-                read(text)
-                took.append(time.process_time() - began)
-            assert took[2] < 60 * took[1] + 0.05, f"{name} of {unit!r}: {took}"
+            for _ in range(3):  # a collection of garbage may fall into one of them
+                took = [seconds_of(read, unit * (size // len(unit))) for size in (3_000, 4_000, 64_000)]
+                if took[2] < 60 * took[1] + 0.05:  # the first is for what is made once
+                    break
+            else:
+                pytest.fail(f"{name} of {unit!r}: {took}")
+
+
+def seconds_of(read, text):
+    began = time.process_time()
+    read(text)
+    return time.process_time() - began
 
 
 def test_of_candidates_that_agree_as_well_the_service_s_own_score_chooses():
