@@ -221,7 +221,7 @@ def write_csv(path, rows):
 
 
 def real_addresses(count, gazetteer=DATA):
-    """So many rows of real (made-up) addresses of the first country, from the gazetteer."""
+    """This number of rows of real (made-up) addresses of the first country, from the gazetteer."""
     from yellowtor.standin.gazetteer import read_gazetteer
 
     points = [p for p in read_gazetteer(gazetteer)[0] if p.country_code == "XT"]

@@ -27,7 +27,7 @@ COMMANDS += [
 
 # Phrases that have to be read twice, and what to write instead.
 MANNERISMS = {
-    r"[Ss]hall": "a question such as Continue?, or will, must",
+    r"shall": "a question such as Continue?, or will, must",
     r"(is|are|was|were) told": "is reported, is named; or say who reports what",
     r"(go|goes|went) by": "uses, depends on",
     r"(come|comes|came) to": "is, costs, reaches",
@@ -69,7 +69,7 @@ def test_every_command_has_help_and_a_place_in_the_docs():
         for option in re.findall(r"(--[a-z-]+)", shown):
             assert option == "--help" or re.search(rf"(?<![\w-]){option}(?![\w-])", readme + docs), option
     assert "yellowtor 0." in subprocess.run([*PROGRAM, "--version"], capture_output=True, text=True, check=True).stdout
-    mannered = {phrase: re.compile(rf"(?<![\w-]){phrase}(?![\w-])") for phrase in MANNERISMS}
+    mannered = {phrase: re.compile(rf"(?<![\w-]){phrase}(?![\w-])", re.IGNORECASE) for phrase in MANNERISMS}
     found = [
         f"{name}: {hit[0]!r}: write {MANNERISMS[phrase]}"
         for name, text in texts.items()

@@ -74,8 +74,11 @@ class ParquetTable(FileTable):
         try:
             with self._file() as file:
                 for batch in file.iter_batches(BATCH, columns=wanted):
-                    there = dict(zip(batch.schema.names, batch.columns, strict=True))
-                    yield _ArrowTexts(batch.columns if wanted is None else [*map(there.get, self.header)], len(batch))
+                    found = batch.columns
+                    if wanted is not None:
+                        there = dict(zip(batch.schema.names, found, strict=True))
+                        found = list(map(there.get, self.header))
+                    yield _ArrowTexts(found, len(batch))
         except (OSError, UnicodeDecodeError, self._pa.ArrowException) as error:
             raise BadSource(f"{self.name} can't be read: {error}. Nothing was written.") from error
 

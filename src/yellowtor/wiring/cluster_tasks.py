@@ -142,7 +142,11 @@ def _done(job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], 
 def _worked(
     job: JobCopy, options: PartsOptions, work: Callable[[Parts, Watcher], Any], watch: "_Reporter"
 ) -> tuple[Any, tuple[str, ...]]:
-    """The result of the work, and the subjects of abandoned requests. A ledger that is gone may come back."""
+    """The result of the work, and the subjects of abandoned requests.
+
+    A ledger that is gone may come back: the work is done again then. Work that sends requests is not: it waits by
+    itself, and their number would be lost.
+    """
     waits = iter(WAITS_S)
     was_open = False
     while True:
@@ -152,7 +156,7 @@ def _worked(
                 return work(parts, watch), tuple(subject.line() for subject in parts.book.abandoned)
         except LedgerGone:
             wait = next(waits, None)
-            if not was_open or wait is None:
+            if options.sends or not was_open or wait is None:
                 raise
             watch.begin_again()
             time.sleep(wait)

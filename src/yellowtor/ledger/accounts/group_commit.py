@@ -76,7 +76,7 @@ class GroupWriter:
         await self._order(Refuse(request_id, kind, took_s, tried))
 
     def respect_limits(self, limits: Sequence[StatedLimit], uncounted: int) -> None:
-        """Go by what the service says of its limits, no later than with the next reservation."""
+        """Apply the limits that the service states, no later than with the next reservation."""
         self._put(RespectLimits(limits, uncounted), None)
 
     def shut(self, seconds: float) -> None:
